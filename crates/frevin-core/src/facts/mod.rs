@@ -1,0 +1,248 @@
+//! Facts: what is known of a PC and not changed by Frevin.
+//!
+//! Plain data, read from the PC once and passed around. Conditions of tweaks speak of facts by
+//! the field names here, so renaming a field is a change to the catalogue's language.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+
+/// What is known of a PC.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Facts {
+    /// Desktop, laptop or handheld.
+    pub form: Form,
+    /// What the PC draws its power from now.
+    pub power_source: super::setting::PowerSource,
+    /// The operating system.
+    pub windows: Windows,
+    /// The main processor.
+    pub processor: Processor,
+    /// Main memory.
+    pub memory: Memory,
+    /// Drives, the system's among them.
+    pub drives: Vec<Drive>,
+    /// Graphics processors.
+    pub graphics: Vec<Graphics>,
+    /// Connected displays.
+    pub displays: Vec<Display>,
+    /// Network adapters.
+    pub adapters: Vec<Adapter>,
+    /// What the owner uses and therefore must not lose.
+    pub uses: Uses,
+}
+
+/// The shape of a PC.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Form {
+    /// Stands on or under a desk.
+    Desktop,
+    /// Folds, has a battery.
+    Laptop,
+    /// Held in two hands, has a battery.
+    Handheld,
+}
+
+/// The operating system.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Windows {
+    /// The edition, as Windows names it: `Home`, `Pro`, …
+    pub edition: String,
+    /// The release the owner knows: 10 or 11.
+    pub release: u32,
+    /// The build number.
+    pub build: u32,
+    /// Whether it is a 64-bit Windows.
+    pub is_64_bit: bool,
+    /// Whether the edition obeys values written under the policy keys.
+    pub obeys_policies: bool,
+}
+
+/// The main processor.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Processor {
+    /// Its name.
+    pub name: String,
+    /// Physical cores.
+    pub cores: u32,
+    /// Hardware threads.
+    pub threads: u32,
+    /// Whether it mixes fast and frugal cores.
+    pub mixed_cores: bool,
+}
+
+/// Main memory.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Memory {
+    /// Size in mebibytes.
+    pub size_mib: u64,
+    /// The speed it is sold for, in millions of transfers a second.
+    pub rated_mt_s: u32,
+    /// The speed it runs at, in millions of transfers a second.
+    pub actual_mt_s: u32,
+}
+
+/// A drive.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Drive {
+    /// Its letter and colon.
+    pub letter: String,
+    /// Solid-state or spinning.
+    pub kind: DriveKind,
+    /// Size in gibibytes.
+    pub size_gib: u64,
+    /// Free space in gibibytes.
+    pub free_gib: u64,
+    /// Whether Windows is on it.
+    pub is_system: bool,
+}
+
+/// How a drive stores.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum DriveKind {
+    /// No moving parts: every place is as near as any other.
+    SolidState,
+    /// A spinning disk: seeking costs milliseconds.
+    Spinning,
+}
+
+/// A graphics processor.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Graphics {
+    /// Its name.
+    pub name: String,
+    /// Whether it has a board and memory of its own.
+    pub is_discrete: bool,
+    /// Video memory in mebibytes.
+    pub video_memory_mib: u64,
+    /// Driver version.
+    pub driver_version: String,
+    /// Driver date, year-month-day.
+    pub driver_date: jiff::civil::Date,
+    /// Whether card and driver can schedule their own work.
+    pub can_schedule_itself: bool,
+}
+
+/// A connected display.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Display {
+    /// Its name.
+    pub name: String,
+    /// Width in use, in pixels.
+    pub width_px: u32,
+    /// Height in use, in pixels.
+    pub height_px: u32,
+    /// Refresh rate in use, in hertz.
+    pub refresh_hz: u32,
+    /// The highest rate it offers at this size, in hertz.
+    pub highest_refresh_hz: u32,
+    /// Scaling of text and windows, in percent.
+    pub scaling_percent: u32,
+}
+
+/// A network adapter.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Adapter {
+    /// Its name.
+    pub name: String,
+    /// Whether it works without a cable.
+    pub is_wireless: bool,
+    /// Speed of the link, in megabits a second.
+    pub link_mbit_s: u32,
+}
+
+/// What the owner uses.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[allow(clippy::struct_excessive_bools, reason = "independent facts, not a state in disguise")]
+pub struct Uses {
+    /// Prints.
+    pub printer: bool,
+    /// Runs virtual machines.
+    pub virtual_machines: bool,
+    /// Records or streams play.
+    pub recording: bool,
+    /// Searches files from the task bar.
+    pub file_search: bool,
+}
+
+impl Facts {
+    /// The drive that Windows is on.
+    pub fn system_drive(&self) -> Option<&Drive> {
+        self.drives.iter().find(|drive| drive.is_system)
+    }
+
+    /// The facts as expressions see them, under the name `facts`: every field, and
+    /// `facts.system_drive` for the drive that Windows is on (null where none is known).
+    pub fn variables(&self) -> Value {
+        let mut facts = json!(self);
+        facts["system_drive"] = json!(self.system_drive());
+        facts
+    }
+
+    /// Facts of an unremarkable desktop: what conditions are checked against when a catalogue
+    /// is loaded, and a start for tests.
+    pub fn sample() -> Self {
+        Self {
+            form: Form::Desktop,
+            power_source: super::setting::PowerSource::Mains,
+            windows: Windows {
+                edition: "Pro".into(),
+                release: 11,
+                build: 26_100,
+                is_64_bit: true,
+                obeys_policies: true,
+            },
+            processor: Processor {
+                name: "Sample processor".into(),
+                cores: 8,
+                threads: 16,
+                mixed_cores: false,
+            },
+            memory: Memory { size_mib: 32_768, rated_mt_s: 6000, actual_mt_s: 4800 },
+            drives: vec![Drive {
+                letter: "C:".into(),
+                kind: DriveKind::SolidState,
+                size_gib: 931,
+                free_gib: 402,
+                is_system: true,
+            }],
+            graphics: vec![Graphics {
+                name: "Sample graphics".into(),
+                is_discrete: true,
+                video_memory_mib: 12_288,
+                driver_version: "1.0".into(),
+                driver_date: jiff::civil::date(2026, 9, 1),
+                can_schedule_itself: true,
+            }],
+            displays: vec![Display {
+                name: "Sample display".into(),
+                width_px: 2560,
+                height_px: 1440,
+                refresh_hz: 144,
+                highest_refresh_hz: 144,
+                scaling_percent: 100,
+            }],
+            adapters: vec![Adapter {
+                name: "Ethernet".into(),
+                is_wireless: false,
+                link_mbit_s: 1000,
+            }],
+            uses: Uses {
+                printer: false,
+                virtual_machines: false,
+                recording: false,
+                file_search: true,
+            },
+        }
+    }
+}

@@ -1,0 +1,19 @@
+//! What Frevin knows and computes.
+//!
+//! This crate is the heart of Frevin: settings and their exact states, tweaks, profiles, plans,
+//! the layers that make any rollback order exact, frame statistics and verdicts. It does no
+//! input or output, reads no clock, prints nothing and draws no randomness that is not seeded,
+//! so every answer is a pure function of what is passed in. Data that leaves it is plain and
+//! serialisable; text, JSON and pictures are made of it elsewhere.
+#![forbid(unsafe_code)]
+
+pub mod document;
+pub mod expression;
+pub mod facts;
+pub mod frames;
+pub mod layers;
+pub mod preview;
+pub mod profile;
+pub mod setting;
+pub mod tweak;
+pub mod verdict;

@@ -1,0 +1,15 @@
+//! Previews: what a set of tweaks would change on this PC now, step by step.
+//!
+//! A [`Plan`] is computed once from what the PC holds, shown, and then carried out as it is. What
+//! the PC holds comes in through [`Readings`], so that nothing here touches a PC.
+
+mod drift;
+mod order;
+mod plan;
+mod way_back;
+
+pub use drift::{Drifted, drift};
+pub use plan::{
+    Action, Conflict, LeftOut, Plan, PlanError, Readings, Reason, Refusal, Step, Wish, plan,
+};
+pub use way_back::{BackStep, Changed, OnOthers, WayBack, way_back};

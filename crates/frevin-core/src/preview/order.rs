@@ -1,0 +1,63 @@
+//! The order of writes within one operation.
+
+use super::plan::Readings;
+use crate::setting::{Address, RunState, State, Value};
+
+/// Where a write belongs among the others: lower ranks go first.
+///
+/// Keys are created before what lies in them and removed after it. A service's start type is set
+/// before the service is started, since a disabled one refuses to start. Services are started
+/// from the one that needs the fewest others, and stopped the other way round; `dependencies` is
+/// how many others a service needs, directly or not.
+pub(super) fn rank(address: &Address, target: &State, dependencies: usize) -> (u8, isize) {
+    let signed = |count: usize| count.try_into().unwrap_or(isize::MAX);
+    let depth = |address: &Address| signed(address.supports().len());
+    match (address, target) {
+        (Address::RegistryKey(_), State::Value(_)) => (0, depth(address)),
+        (Address::RegistryKey(_), _) => (4, -depth(address)),
+        (Address::ServiceRunning(_), State::Value(Value::Run(RunState::Running))) => {
+            (3, signed(dependencies))
+        }
+        (Address::ServiceRunning(_), _) => (2, -signed(dependencies)),
+        _ => (1, 0),
+    }
+}
+
+/// The rank of a write on the PC that `readings` come from.
+pub(super) fn rank_on<R: Readings>(
+    readings: &R,
+    address: &Address,
+    target: &State,
+) -> Result<(u8, isize), R::Error> {
+    let dependencies = match address {
+        Address::ServiceRunning(service) => readings.dependencies(service)?.len(),
+        _ => 0,
+    };
+    Ok(rank(address, target, dependencies))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_embrace_their_values_and_services_follow_their_start_type() {
+        let rank = |address: &str, target: State, dependencies| {
+            rank(&address.parse().unwrap(), &target, dependencies)
+        };
+        let running = || State::from(Value::Run(RunState::Running));
+        let stopped = || State::from(Value::Run(RunState::Stopped));
+        let in_order = [
+            rank(r"registry:HKCU\A", Value::Key.into(), 0),
+            rank(r"registry:HKCU\A\B", Value::Key.into(), 0),
+            rank(r"registry:HKCU\A\B#v", State::Absent, 0),
+            rank("service:Needs#running", stopped(), 1),
+            rank("service:Base#running", stopped(), 0),
+            rank("service:Base#running", running(), 0),
+            rank("service:Needs#running", running(), 1),
+            rank(r"registry:HKCU\A\B", State::Absent, 0),
+            rank(r"registry:HKCU\A", State::Absent, 0),
+        ];
+        assert!(in_order.is_sorted(), "{in_order:?}");
+    }
+}

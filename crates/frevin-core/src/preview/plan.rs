@@ -1,0 +1,354 @@
+//! From what tweaks want and what the PC holds to the steps of a change.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use super::order::rank_on;
+use crate::layers::Layers;
+use crate::setting::{Address, RunState, State, TakesEffect, Value, WinName, protection};
+use crate::tweak::{TweakId, Wanted};
+
+/// What a plan has to know of a PC. Implemented for every PC by the shell.
+pub trait Readings {
+    /// Why the PC could not be asked. A setting that cannot be read is no such error: it is
+    /// [`State::Unreadable`].
+    type Error;
+
+    /// What the setting at `address` holds now.
+    ///
+    /// # Errors
+    /// Where the PC could not be asked at all.
+    fn state(&self, address: &Address) -> Result<State, Self::Error>;
+
+    /// The services that stop when `service` stops, each after those that depend on it.
+    ///
+    /// # Errors
+    /// Where the PC could not be asked at all.
+    fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, Self::Error>;
+
+    /// The services that start before `service` starts, each after those it depends on.
+    ///
+    /// # Errors
+    /// Where the PC could not be asked at all.
+    fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, Self::Error>;
+}
+
+/// What one tweak wants on this PC.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Wish {
+    /// The tweak.
+    pub tweak: TweakId,
+    /// The settings that it wants.
+    pub settings: Vec<Wanted>,
+    /// Whether the owner agreed that this tweak touches what is protected.
+    pub consented: bool,
+}
+
+/// Why a step is part of a plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reason {
+    /// The tweak wants it.
+    Wanted,
+    /// Another step needs it to be there first.
+    NeededBy(Address),
+    /// It would come about anyway as a consequence of another step.
+    FollowsFrom(Address),
+}
+
+/// What a step does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Action {
+    /// The PC is written.
+    Write,
+    /// The PC holds it already, because of another change or another tweak of this one. Nothing
+    /// is written, but the setting is held for this tweak too, should the other be taken back.
+    Share,
+    /// The PC holds it already, and not because of Frevin. Nothing is written or held.
+    AlreadySo,
+}
+
+/// One setting of a plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Step {
+    /// The tweak that the step is for.
+    pub tweak: TweakId,
+    /// The setting.
+    pub address: Address,
+    /// What it holds before the step.
+    pub before: State,
+    /// What it holds after the step.
+    pub after: State,
+    /// What the step does.
+    pub action: Action,
+    /// When the write is felt.
+    pub takes_effect: TakesEffect,
+    /// Why the step is part of the plan.
+    pub reason: Reason,
+}
+
+/// A tweak that is not part of a plan, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeftOut {
+    /// The tweak.
+    pub tweak: TweakId,
+    /// Why it is not part of the plan.
+    pub reasons: Vec<String>,
+}
+
+/// A protected setting that a tweak wants, without the owner's word for it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Refusal {
+    /// The tweak.
+    pub tweak: TweakId,
+    /// The protected setting.
+    pub address: Address,
+    /// Why it is protected, in words that complete "it …".
+    pub reason: &'static str,
+}
+
+/// Two tweaks that want different states of one setting.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Conflict {
+    /// The setting.
+    pub address: Address,
+    /// The tweak that was asked for first, and what it wants.
+    pub first: (TweakId, State),
+    /// The tweak that was asked for later, and what it wants.
+    pub second: (TweakId, State),
+}
+
+/// What would change on a PC, step by step: shown first, then carried out as it is.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
+pub struct Plan {
+    /// The steps in the order in which they are carried out.
+    pub steps: Vec<Step>,
+    /// Tweaks that were asked for and are not part of it.
+    pub left_out: Vec<LeftOut>,
+    /// Protected settings that stand in the way; a plan with any is not applied.
+    pub refusals: Vec<Refusal>,
+}
+
+impl Plan {
+    /// The steps that write.
+    pub fn writes(&self) -> impl Iterator<Item = &Step> {
+        self.steps.iter().filter(|step| step.action == Action::Write)
+    }
+
+    /// Whether nothing would be written or held.
+    pub fn is_empty(&self) -> bool {
+        self.steps.iter().all(|step| step.action == Action::AlreadySo)
+    }
+
+    /// The latest moment that a write of it waits for.
+    pub fn takes_effect(&self) -> TakesEffect {
+        self.writes().map(|step| step.takes_effect).max().unwrap_or(TakesEffect::Now)
+    }
+}
+
+/// Why there is no plan.
+#[derive(Debug, Error)]
+pub enum PlanError<E> {
+    /// Two tweaks contradict each other.
+    #[error("`{}` wants {} at {}, and `{}` wants {}", .0.first.0, .0.first.1, .0.address, .0.second.0, .0.second.1)]
+    Conflict(Box<Conflict>),
+    /// The PC could not be asked.
+    #[error(transparent)]
+    Pc(#[from] E),
+}
+
+/// Plans the change that fulfils `wishes`, in their order, on the PC that `readings` come from and
+/// whose layers so far are `layers`.
+///
+/// # Errors
+/// [`PlanError`] where two wishes contradict each other or the PC cannot be asked.
+pub fn plan<R: Readings>(
+    wishes: &[Wish],
+    readings: &R,
+    layers: &Layers,
+) -> Result<Plan, PlanError<R::Error>> {
+    let mut planner =
+        Planner { readings, layers, held: BTreeMap::new(), by: BTreeMap::new(), steps: Vec::new() };
+    let mut plan = Plan::default();
+    for wish in wishes {
+        plan.refusals.extend(refusals(wish));
+        let draft = planner.draft(wish)?;
+        match draft {
+            Draft::Steps(steps) => planner.take(steps)?,
+            Draft::Impossible(reasons) => {
+                plan.left_out.push(LeftOut { tweak: wish.tweak.clone(), reasons });
+            }
+        }
+    }
+    let mut ranked = Vec::new();
+    for step in planner.steps {
+        ranked.push((rank_on(readings, &step.address, &step.after)?, step));
+    }
+    ranked.sort_by_key(|(rank, _)| *rank);
+    plan.steps = ranked.into_iter().map(|(_, step)| step).collect();
+    Ok(plan)
+}
+
+fn refusals(wish: &Wish) -> impl Iterator<Item = Refusal> {
+    let unguarded = if wish.consented { &[][..] } else { &wish.settings };
+    unguarded.iter().filter_map(|wanted| {
+        let protection = protection(&wanted.address)?;
+        Some(Refusal {
+            tweak: wish.tweak.clone(),
+            address: wanted.address.clone(),
+            reason: protection.reason,
+        })
+    })
+}
+
+struct Planner<'a, R> {
+    readings: &'a R,
+    layers: &'a Layers,
+    /// What settings will hold once the steps so far have been carried out.
+    held: BTreeMap<Address, State>,
+    /// Who wants what of the steps so far.
+    by: BTreeMap<Address, (TweakId, State)>,
+    steps: Vec<Step>,
+}
+
+enum Draft {
+    Steps(Vec<Step>),
+    Impossible(Vec<String>),
+}
+
+/// A setting and its state, with why it is part of a draft.
+type Part = (Address, State, Reason);
+
+impl<R: Readings> Planner<'_, R> {
+    fn draft(&self, wish: &Wish) -> Result<Draft, PlanError<R::Error>> {
+        let mut steps: Vec<Step> = Vec::new();
+        let mut impossible = Vec::new();
+        for wanted in &wish.settings {
+            for (address, after, reason) in self.parts(wanted)? {
+                let earlier = steps.iter().rev().find(|step| step.address == address);
+                let before = match earlier {
+                    Some(step) if step.after == after => continue,
+                    Some(step) => step.after.clone(),
+                    None => self.state(&address)?,
+                };
+                if let Some(why) = obstacle(&address, &before, &after) {
+                    impossible.push(why);
+                    continue;
+                }
+                let action = self.action(&address, &before, &after);
+                if action == Action::AlreadySo && reason != Reason::Wanted {
+                    continue;
+                }
+                steps.push(Step {
+                    tweak: wish.tweak.clone(),
+                    address,
+                    before,
+                    after,
+                    action,
+                    takes_effect: match reason {
+                        Reason::Wanted => wanted.takes_effect,
+                        _ => TakesEffect::Now,
+                    },
+                    reason,
+                });
+            }
+        }
+        Ok(if impossible.is_empty() { Draft::Steps(steps) } else { Draft::Impossible(impossible) })
+    }
+
+    /// The wanted setting, after what it needs and what follows from it.
+    ///
+    /// A service is stopped after those that need it and started after those it needs: so that
+    /// whatever a write brings about is a step of its own, with its own way back.
+    fn parts(&self, wanted: &Wanted) -> Result<Vec<Part>, PlanError<R::Error>> {
+        let mut parts: Vec<Part> = Vec::new();
+        if wanted.state != State::Absent {
+            parts.extend(
+                wanted
+                    .address
+                    .supports()
+                    .into_iter()
+                    .map(|key| (key, Value::Key.into(), Reason::NeededBy(wanted.address.clone()))),
+            );
+        }
+        if let (Address::ServiceRunning(service), State::Value(Value::Run(run))) =
+            (&wanted.address, &wanted.state)
+        {
+            let others = match run {
+                RunState::Running => self.readings.dependencies(service)?,
+                RunState::Stopped | RunState::Paused => self.readings.dependents(service)?,
+            };
+            for other in others {
+                let reason = match run {
+                    RunState::Running => Reason::NeededBy(wanted.address.clone()),
+                    _ => Reason::FollowsFrom(wanted.address.clone()),
+                };
+                let address = Address::ServiceRunning(other);
+                if self.state(&address)? != State::Absent {
+                    parts.push((address, wanted.state.clone(), reason));
+                }
+            }
+        }
+        parts.push((wanted.address.clone(), wanted.state.clone(), Reason::Wanted));
+        Ok(parts)
+    }
+
+    fn state(&self, address: &Address) -> Result<State, R::Error> {
+        match self.held.get(address) {
+            Some(state) => Ok(state.clone()),
+            None => self.readings.state(address),
+        }
+    }
+
+    fn action(&self, address: &Address, before: &State, after: &State) -> Action {
+        if before != after {
+            Action::Write
+        } else if self.layers.get(address).is_some() || self.by.contains_key(address) {
+            Action::Share
+        } else {
+            Action::AlreadySo
+        }
+    }
+
+    fn take(&mut self, steps: Vec<Step>) -> Result<(), PlanError<R::Error>> {
+        for step in steps {
+            if let Some(first) = self.by.get(&step.address)
+                && first.1 != step.after
+            {
+                return Err(PlanError::Conflict(Box::new(Conflict {
+                    address: step.address,
+                    first: first.clone(),
+                    second: (step.tweak, step.after),
+                })));
+            }
+            self.held.insert(step.address.clone(), step.after.clone());
+            if step.action != Action::AlreadySo || step.reason == Reason::Wanted {
+                self.by.insert(step.address.clone(), (step.tweak.clone(), step.after.clone()));
+            }
+            self.steps.push(step);
+        }
+        Ok(())
+    }
+}
+
+/// Why a setting cannot be brought from `before` to `after` on this PC at all.
+fn obstacle(address: &Address, before: &State, after: &State) -> Option<String> {
+    match before {
+        State::Unreadable(reason) => Some(format!("{address} cannot be read: {reason}")),
+        State::Absent if after != before => match address {
+            Address::RegistryKey(_) | Address::RegistryValue(..) => None,
+            Address::ServiceStart(name) | Address::ServiceRunning(name) => {
+                Some(format!("this PC has no service {name}"))
+            }
+            _ => Some(format!("this PC does not have {address}")),
+        },
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests;

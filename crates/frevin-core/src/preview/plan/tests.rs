@@ -1,0 +1,170 @@
+use std::convert::Infallible;
+
+use super::*;
+use crate::layers::{ChangeId, Layer};
+use crate::setting::RegistryData;
+
+#[derive(Default)]
+struct Pc {
+    states: BTreeMap<Address, State>,
+    dependents: BTreeMap<WinName, Vec<WinName>>,
+}
+
+impl Pc {
+    fn with(mut self, address: &str, value: impl Into<State>) -> Self {
+        self.states.insert(at(address), value.into());
+        self
+    }
+}
+
+impl Readings for Pc {
+    type Error = Infallible;
+
+    fn state(&self, address: &Address) -> Result<State, Infallible> {
+        Ok(self.states.get(address).cloned().unwrap_or(State::Absent))
+    }
+
+    fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, Infallible> {
+        Ok(self.dependents.get(service).cloned().unwrap_or_default())
+    }
+
+    fn dependencies(&self, _: &WinName) -> Result<Vec<WinName>, Infallible> {
+        Ok(Vec::new())
+    }
+}
+
+fn at(text: &str) -> Address {
+    text.parse().unwrap()
+}
+
+fn dword(number: u32) -> Value {
+    Value::Registry(RegistryData::dword(number))
+}
+
+fn wish(tweak: &str, settings: &[(&str, State)]) -> Wish {
+    let wanted = |(address, state): &(&str, State)| Wanted {
+        address: at(address),
+        state: state.clone(),
+        takes_effect: TakesEffect::Restart,
+    };
+    Wish {
+        tweak: tweak.parse().unwrap(),
+        settings: settings.iter().map(wanted).collect(),
+        consented: false,
+    }
+}
+
+fn outline(plan: &Plan) -> Vec<String> {
+    let line = |step: &Step| {
+        format!("{:?} {} {} -> {}", step.action, step.address, step.before, step.after)
+    };
+    plan.steps.iter().map(line).collect()
+}
+
+#[test]
+fn keys_that_a_value_needs_are_steps_of_their_own() {
+    let pc = Pc::default().with(r"registry:HKLM\SOFTWARE", Value::Key);
+    let wishes = [wish("a/b", &[(r"registry:HKLM\SOFTWARE\New\Deep#v", dword(1).into())])];
+    let plan = plan(&wishes, &pc, &Layers::new()).unwrap();
+    assert_eq!(
+        outline(&plan),
+        [
+            r"Write registry:HKLM\SOFTWARE\New absent -> present",
+            r"Write registry:HKLM\SOFTWARE\New\Deep absent -> present",
+            r"Write registry:HKLM\SOFTWARE\New\Deep#v absent -> 1",
+        ]
+    );
+    assert_eq!(plan.takes_effect(), TakesEffect::Restart);
+}
+
+#[test]
+fn what_holds_already_is_shared_with_frevins_own_layers_only() {
+    let pc = Pc::default()
+        .with(r"registry:HKCU\A", Value::Key)
+        .with(r"registry:HKCU\A#mine", dword(1))
+        .with(r"registry:HKCU\A#theirs", dword(1));
+    let mut layers = Layers::new();
+    let layer =
+        Layer { change: ChangeId(1), tweak: "x/y".parse().unwrap(), state: dword(1).into() };
+    layers.lay(&at(r"registry:HKCU\A#mine"), &State::Absent, layer);
+    let wishes = [wish(
+        "a/b",
+        &[(r"registry:HKCU\A#mine", dword(1).into()), (r"registry:HKCU\A#theirs", dword(1).into())],
+    )];
+    let plan = plan(&wishes, &pc, &layers).unwrap();
+    assert_eq!(
+        outline(&plan),
+        [r"Share registry:HKCU\A#mine 1 -> 1", r"AlreadySo registry:HKCU\A#theirs 1 -> 1"]
+    );
+    assert!(!plan.is_empty());
+    assert_eq!(plan.writes().count(), 0);
+}
+
+#[test]
+fn two_tweaks_of_one_plan_share_what_both_want() {
+    let pc = Pc::default().with(r"registry:HKCU\A", Value::Key);
+    let want = [(r"registry:HKCU\A#v", State::from(dword(1)))];
+    let plan = plan(&[wish("a/b", &want), wish("c/d", &want)], &pc, &Layers::new()).unwrap();
+    assert_eq!(
+        outline(&plan),
+        [r"Write registry:HKCU\A#v absent -> 1", r"Share registry:HKCU\A#v 1 -> 1"]
+    );
+}
+
+#[test]
+fn tweaks_that_contradict_each_other_make_no_plan() {
+    let pc = Pc::default().with(r"registry:HKCU\A", Value::Key);
+    let first = wish("a/b", &[(r"registry:HKCU\A#v", dword(1).into())]);
+    let second = wish("c/d", &[(r"registry:hkcu\a#V", dword(2).into())]);
+    let error = plan(&[first, second], &pc, &Layers::new()).unwrap_err();
+    assert_eq!(error.to_string(), r"`a/b` wants 1 at registry:HKCU\a#V, and `c/d` wants 2");
+}
+
+#[test]
+fn stopping_a_service_spells_out_what_stops_with_it() {
+    let run = |state| State::from(Value::Run(state));
+    let mut pc = Pc::default()
+        .with("service:Base#running", Value::Run(RunState::Running))
+        .with("service:Leaf#running", Value::Run(RunState::Running))
+        .with("service:Idle#running", Value::Run(RunState::Stopped));
+    pc.dependents.insert("base".into(), vec!["Leaf".into(), "Idle".into()]);
+    let wishes = [wish("a/b", &[("service:Base#running", run(RunState::Stopped))])];
+    let plan = plan(&wishes, &pc, &Layers::new()).unwrap();
+    assert_eq!(
+        outline(&plan),
+        [
+            "Write service:Leaf#running running -> stopped",
+            "Write service:Base#running running -> stopped",
+        ]
+    );
+    assert_eq!(plan.steps[0].reason, Reason::FollowsFrom(at("service:Base#running")));
+}
+
+#[test]
+fn a_tweak_with_one_impossible_setting_is_left_out_whole() {
+    let pc = Pc::default()
+        .with(r"registry:HKCU\A", Value::Key)
+        .with(r"registry:HKCU\A#dark", State::Unreadable("access denied".into()));
+    let stop = State::from(Value::Run(RunState::Stopped));
+    let wishes = [
+        wish("a/service", &[(r"registry:HKCU\A#x", dword(1).into()), ("service:No#running", stop)]),
+        wish("a/dark", &[(r"registry:HKCU\A#dark", dword(1).into())]),
+    ];
+    let plan = plan(&wishes, &pc, &Layers::new()).unwrap();
+    assert!(plan.is_empty());
+    let reasons: Vec<_> = plan.left_out.iter().flat_map(|left| &left.reasons).collect();
+    assert_eq!(
+        reasons,
+        ["this PC has no service No", r"registry:HKCU\A#dark cannot be read: access denied"]
+    );
+}
+
+#[test]
+fn what_is_protected_is_refused_without_consent() {
+    let pc = Pc::default().with("service:WinDefend#start", Value::Flag(true));
+    let mut wishes = [wish("a/b", &[("service:windefend#start", State::Absent)])];
+    let refused = plan(&wishes, &pc, &Layers::new()).unwrap();
+    assert_eq!(refused.refusals.len(), 1);
+    wishes[0].consented = true;
+    assert!(plan(&wishes, &pc, &Layers::new()).unwrap().refusals.is_empty());
+}

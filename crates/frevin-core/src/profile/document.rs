@@ -1,0 +1,276 @@
+//! The profile document: TOML in, a checked [`Profile`] or every problem found out.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use std::ops::Range;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use thiserror::Error;
+use toml::Spanned;
+
+use crate::document::{BadDocument, Problem, nearest};
+use crate::expression::Expression;
+use crate::facts::Facts;
+use crate::tweak::{Arguments, Catalogue, TweakId, check_argument};
+
+/// The one version of the document format so far.
+const FORMAT: i64 = 1;
+
+/// A profile's name: lower-case letters, digits and hyphens, so that it can name a file too.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct ProfileName(String);
+
+/// A scene's name, of the same form as a profile's.
+pub type SceneName = ProfileName;
+
+impl ProfileName {
+    /// The name as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+/// A text that is not a name.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("`{0}` is not a name: write lower-case letters, digits and hyphens, at most 60")]
+pub struct ProfileNameError(String);
+
+impl FromStr for ProfileName {
+    type Err = ProfileNameError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+        let is_name = !text.is_empty()
+            && text.len() <= 60
+            && text.chars().all(good)
+            && !text.starts_with('-')
+            && !is_reserved_on_windows(text);
+        if is_name { Ok(Self(text.to_owned())) } else { Err(ProfileNameError(text.to_owned())) }
+    }
+}
+
+/// Names that Windows takes for devices, whatever follows them in a file name.
+fn is_reserved_on_windows(text: &str) -> bool {
+    matches!(text, "con" | "prn" | "aux" | "nul")
+        || (text.len() == 4
+            && (text.starts_with("com") || text.starts_with("lpt"))
+            && text.ends_with(|c: char| c.is_ascii_digit()))
+}
+
+impl TryFrom<String> for ProfileName {
+    type Error = ProfileNameError;
+
+    fn try_from(text: String) -> Result<Self, Self::Error> {
+        text.parse()
+    }
+}
+
+impl From<ProfileName> for String {
+    fn from(name: ProfileName) -> Self {
+        name.0
+    }
+}
+
+impl fmt::Display for ProfileName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+/// One tweak of a profile.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Entry {
+    /// The tweak.
+    pub tweak: TweakId,
+    /// What was chosen about it; what was not is left to the tweak's defaults.
+    pub arguments: Arguments,
+    /// Only on PCs where this holds, over `facts`.
+    pub when: Option<Expression>,
+    /// Why it is part of the profile.
+    pub note: Option<String>,
+    /// Where it stands in the document, in bytes.
+    pub span: Range<usize>,
+}
+
+/// A list of tweaks with parameters, for a purpose.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Profile {
+    /// Its name.
+    pub name: ProfileName,
+    /// What it is for.
+    pub purpose: String,
+    /// The scene it is measured in, if it says so.
+    pub scene: Option<SceneName>,
+    /// Its tweaks in order.
+    pub entries: Vec<Entry>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Document {
+    format: Spanned<i64>,
+    name: Spanned<String>,
+    purpose: String,
+    scene: Option<Spanned<String>>,
+    #[serde(default)]
+    tweaks: Vec<Spanned<EntryDocument>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct EntryDocument {
+    #[serde(rename = "use")]
+    tweak: Spanned<String>,
+    #[serde(default)]
+    with: BTreeMap<Spanned<String>, Spanned<toml::Value>>,
+    when: Option<Spanned<String>>,
+    note: Option<String>,
+}
+
+impl Profile {
+    /// Reads a profile document. `name` is how the reader knows the text, for messages.
+    ///
+    /// # Errors
+    /// [`BadDocument`] with every problem found: not TOML, an unknown key, tweak, parameter or
+    /// choice, a number out of range, a condition with unknown names, a tweak listed twice.
+    pub fn parse(name: &str, text: &str, catalogue: &Catalogue) -> Result<Self, BadDocument> {
+        let document: Document =
+            toml::from_str(text).map_err(|error| BadDocument::from_toml(name, text, &error))?;
+        let mut reader = Reader { catalogue, problems: Vec::new(), seen: BTreeSet::new() };
+        let profile = reader.profile(document);
+        match profile {
+            Some(profile) if reader.problems.is_empty() => Ok(profile),
+            _ => Err(BadDocument::new(name, text, reader.problems)),
+        }
+    }
+}
+
+struct Reader<'a> {
+    catalogue: &'a Catalogue,
+    problems: Vec<Problem>,
+    seen: BTreeSet<TweakId>,
+}
+
+impl Reader<'_> {
+    fn profile(&mut self, document: Document) -> Option<Profile> {
+        if *document.format.as_ref() != FORMAT {
+            let message = format!("this Frevin reads profiles of format {FORMAT}");
+            let advice = "a newer Frevin may read it";
+            self.problems.push(Problem::at(document.format.span(), message).advise(advice));
+        }
+        let name = self.name(&document.name);
+        let scene = document.scene.as_ref().and_then(|scene| self.name(scene));
+        let entries = document.tweaks.into_iter().filter_map(|entry| self.entry(entry)).collect();
+        Some(Profile { name: name?, purpose: document.purpose, scene, entries })
+    }
+
+    fn name(&mut self, written: &Spanned<String>) -> Option<ProfileName> {
+        let name = written.as_ref().parse();
+        name.map_err(|error: ProfileNameError| {
+            self.problems.push(Problem::at(written.span(), error.to_string()));
+        })
+        .ok()
+    }
+
+    fn entry(&mut self, entry: Spanned<EntryDocument>) -> Option<Entry> {
+        let span = entry.span();
+        let entry = entry.into_inner();
+        let written = entry.tweak.as_ref();
+        let known = written.parse().ok().and_then(|id| self.catalogue.get(&id));
+        let Some(tweak) = known else {
+            let advice = match self.catalogue.nearest(written) {
+                Some(near) => format!("did you mean `{near}`? `frevin tweak list` shows them all"),
+                None => "`frevin tweak list` shows those there are".to_owned(),
+            };
+            let message = format!("there is no tweak `{written}` in the catalogue");
+            self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
+            return None;
+        };
+        if !self.seen.insert(tweak.id.clone()) {
+            let message = format!("`{written}` is listed a second time");
+            let advice = "a profile holds a tweak once; remove one of the two";
+            self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
+        }
+        let mut arguments = Arguments::new();
+        for (name, value) in &entry.with {
+            let Some(parameter) = tweak.parameters.get(name.as_ref()) else {
+                let known: Vec<_> = tweak.parameters.keys().map(String::as_str).collect();
+                let advice = match (nearest(name.as_ref(), known.iter().copied()), &known[..]) {
+                    (Some(near), _) => format!("did you mean `{near}`?"),
+                    (None, []) => "it has none; remove `with`".to_owned(),
+                    (None, known) => format!("it has {}", known.join(", ")),
+                };
+                let message = format!("`{written}` has no parameter `{}`", name.as_ref());
+                self.problems.push(Problem::at(name.span(), message).advise(advice));
+                continue;
+            };
+            match check_argument(name.as_ref(), parameter, value.as_ref()) {
+                Ok(argument) => {
+                    arguments.insert(name.as_ref().clone(), argument);
+                }
+                Err(message) => {
+                    let advice =
+                        format!("{} (see `frevin tweak show {written}`)", parameter.meaning);
+                    self.problems.push(Problem::at(value.span(), message).advise(advice));
+                }
+            }
+        }
+        let when = match &entry.when {
+            Some(when) => Some(self.condition(when)?),
+            None => None,
+        };
+        Some(Entry { tweak: tweak.id.clone(), arguments, when, note: entry.note, span })
+    }
+
+    fn condition(&mut self, written: &Spanned<String>) -> Option<Expression> {
+        let sample = json!({ "facts": Facts::sample().variables() });
+        let checked = Expression::parse(written.as_ref()).and_then(|expression| {
+            expression.check(&sample)?;
+            expression.holds(&sample)?;
+            Ok(expression)
+        });
+        checked.map_err(|e| self.problems.push(Problem::at(written.span(), e.to_string()))).ok()
+    }
+}
+
+/// A profile document to start from: `tweaks` with their titles as comments.
+pub fn starting_document(
+    name: &ProfileName,
+    purpose: &str,
+    tweaks: &[TweakId],
+    catalogue: &Catalogue,
+) -> String {
+    let quoted = toml::Value::String(purpose.to_owned());
+    let mut text = format!("format = {FORMAT}\nname = \"{name}\"\npurpose = {quoted}\n");
+    if tweaks.is_empty() {
+        text.push_str(
+            "\n# Add one block for each tweak. `frevin tweak list` shows what there is,\n\
+             # `frevin tweak show AREA/NAME` what can be chosen about it.\n#\n\
+             # [[tweaks]]\n# use = \"power/active-plan\"\n# with = { plan = \"high-performance\" }\n\
+             # note = \"why it is here\"\n",
+        );
+    }
+    for id in tweaks {
+        let Some(tweak) = catalogue.get(id) else { continue };
+        text.push_str(&format!("\n# {}\n[[tweaks]]\nuse = \"{id}\"\n", tweak.title));
+        let with: Vec<String> = tweak
+            .parameters
+            .iter()
+            .map(|(name, parameter)| format!("{name} = {}", as_toml(&parameter.default)))
+            .collect();
+        if !with.is_empty() {
+            text.push_str(&format!("with = {{ {} }}\n", with.join(", ")));
+        }
+    }
+    text
+}
+
+fn as_toml(argument: &crate::tweak::Argument) -> String {
+    toml::Value::try_from(argument).map_or_else(|_| String::new(), |value| value.to_string())
+}
+
+#[cfg(test)]
+mod tests;

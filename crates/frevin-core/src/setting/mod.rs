@@ -1,0 +1,18 @@
+//! Settings: addressable pieces of a PC's state that can be read and written.
+//!
+//! An [`Address`] names one, a [`State`] is what it holds, and [`TakesEffect`] says when a write
+//! to it is felt. Adding a kind of setting starts here: a variant of [`Address`] with its text
+//! form, the [`Value`] it holds, and its lines in [`undo`].
+
+mod address;
+mod name;
+mod protection;
+mod state;
+mod takes_effect;
+pub mod undo;
+
+pub use address::{Address, AddressError, Hive, KeyPath, PowerSource, VisualKind, VisualParameter};
+pub use name::WinName;
+pub use protection::{Protection, protection};
+pub use state::{RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value};
+pub use takes_effect::TakesEffect;

@@ -1,0 +1,380 @@
+//! What a setting holds, without loss.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+/// What a setting holds.
+///
+/// Nothing is merged or cut off on the way in: an unknown registry type keeps its number and its
+/// bytes, an empty value is not an absent one, and a value that could not be read is neither.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum State {
+    /// The setting does not exist on this PC.
+    Absent,
+    /// It holds a value.
+    Value(Value),
+    /// It could not be read.
+    Unreadable(String),
+}
+
+/// A value that a setting of some kind holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Value {
+    /// A registry key that exists.
+    Key,
+    /// A registry value.
+    Registry(RegistryData),
+    /// How a service starts.
+    Start(ServiceStart),
+    /// Whether a service runs.
+    Run(RunState),
+    /// A power plan.
+    Plan(Uuid),
+    /// A value of a power plan: a quantity, or an index among a setting's choices.
+    PowerIndex(u32),
+    /// On or off.
+    Flag(bool),
+    /// A time in milliseconds.
+    Milliseconds(u32),
+}
+
+impl State {
+    /// Whether the setting could be read, absence included.
+    pub fn is_readable(&self) -> bool {
+        !matches!(self, Self::Unreadable(_))
+    }
+}
+
+impl From<Value> for State {
+    fn from(value: Value) -> Self {
+        Self::Value(value)
+    }
+}
+
+impl fmt::Display for State {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Absent => f.write_str("absent"),
+            Self::Value(value) => value.fmt(f),
+            Self::Unreadable(reason) => write!(f, "unreadable ({reason})"),
+        }
+    }
+}
+
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Key => f.write_str("present"),
+            Self::Registry(data) => data.fmt(f),
+            Self::Start(start) => start.fmt(f),
+            Self::Run(run) => run.fmt(f),
+            Self::Plan(plan) => plan.fmt(f),
+            Self::PowerIndex(index) => index.fmt(f),
+            Self::Flag(true) => f.write_str("on"),
+            Self::Flag(false) => f.write_str("off"),
+            Self::Milliseconds(ms) => write!(f, "{ms} ms"),
+        }
+    }
+}
+
+/// The types of registry value that have a name of their own here, by Windows' numbers
+/// ("Registry value types" in the Windows documentation).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RegistryType {
+    /// `REG_SZ`.
+    String,
+    /// `REG_EXPAND_SZ`.
+    ExpandString,
+    /// `REG_BINARY`.
+    Binary,
+    /// `REG_DWORD`.
+    Dword,
+    /// `REG_MULTI_SZ`.
+    MultiString,
+    /// `REG_QWORD`.
+    Qword,
+}
+
+impl RegistryType {
+    /// Windows' number for the type.
+    pub fn number(self) -> u32 {
+        match self {
+            Self::String => 1,
+            Self::ExpandString => 2,
+            Self::Binary => 3,
+            Self::Dword => 4,
+            Self::MultiString => 7,
+            Self::Qword => 11,
+        }
+    }
+}
+
+/// A registry value: the raw type number and the exact bytes, whatever they mean.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RegistryData {
+    /// Windows' number for the type; any number is kept.
+    #[serde(rename = "type")]
+    pub type_number: u32,
+    /// The bytes as stored, written in hexadecimal.
+    #[serde(with = "hexadecimal")]
+    pub bytes: Vec<u8>,
+}
+
+impl RegistryData {
+    /// A `REG_DWORD`.
+    pub fn dword(number: u32) -> Self {
+        Self { type_number: RegistryType::Dword.number(), bytes: number.to_le_bytes().to_vec() }
+    }
+
+    /// A `REG_QWORD`.
+    pub fn qword(number: u64) -> Self {
+        Self { type_number: RegistryType::Qword.number(), bytes: number.to_le_bytes().to_vec() }
+    }
+
+    /// A `REG_SZ`, nul-terminated UTF-16.
+    pub fn string(text: &str) -> Self {
+        Self { type_number: RegistryType::String.number(), bytes: utf16_with_nul(text) }
+    }
+
+    /// A `REG_EXPAND_SZ`, nul-terminated UTF-16.
+    pub fn expand_string(text: &str) -> Self {
+        Self { type_number: RegistryType::ExpandString.number(), bytes: utf16_with_nul(text) }
+    }
+
+    /// A `REG_MULTI_SZ`: each text with its nul, and a last nul.
+    pub fn multi_string<'a>(texts: impl IntoIterator<Item = &'a str>) -> Self {
+        let mut bytes: Vec<u8> = texts.into_iter().flat_map(utf16_with_nul).collect();
+        bytes.extend([0, 0]);
+        Self { type_number: RegistryType::MultiString.number(), bytes }
+    }
+
+    /// A `REG_BINARY`.
+    pub fn binary(bytes: impl Into<Vec<u8>>) -> Self {
+        Self { type_number: RegistryType::Binary.number(), bytes: bytes.into() }
+    }
+
+    /// The number, where this is a well-formed `REG_DWORD` or `REG_QWORD`.
+    pub fn as_number(&self) -> Option<u64> {
+        if self.type_number == RegistryType::Dword.number() {
+            Some(u32::from_le_bytes(self.bytes.as_slice().try_into().ok()?).into())
+        } else if self.type_number == RegistryType::Qword.number() {
+            Some(u64::from_le_bytes(self.bytes.as_slice().try_into().ok()?))
+        } else {
+            None
+        }
+    }
+
+    /// The text, where this is a `REG_SZ` or `REG_EXPAND_SZ` that ends in its one nul and is
+    /// valid UTF-16: exactly those for which writing the text back gives the same bytes.
+    pub fn as_text(&self) -> Option<String> {
+        let is_text = [RegistryType::String.number(), RegistryType::ExpandString.number()]
+            .contains(&self.type_number);
+        if !is_text || !self.bytes.len().is_multiple_of(2) {
+            return None;
+        }
+        let units: Vec<u16> =
+            self.bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+        let (0, text) = units.split_last()? else { return None };
+        if text.contains(&0) {
+            return None;
+        }
+        String::from_utf16(text).ok()
+    }
+}
+
+fn utf16_with_nul(text: &str) -> Vec<u8> {
+    text.encode_utf16().chain([0]).flat_map(u16::to_le_bytes).collect()
+}
+
+impl fmt::Display for RegistryData {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        const SHOWN_BYTES: usize = 12;
+        if let Some(number) = self.as_number() {
+            return match number {
+                0..=9 => write!(f, "{number}"),
+                _ => write!(f, "{number} (0x{number:x})"),
+            };
+        }
+        if let Some(text) = self.as_text() {
+            return write!(f, "\"{text}\"");
+        }
+        write!(f, "type {}:", self.type_number)?;
+        self.bytes.iter().take(SHOWN_BYTES).try_for_each(|byte| write!(f, " {byte:02x}"))?;
+        match self.bytes.len() {
+            0 => f.write_str(" no bytes"),
+            length if length > SHOWN_BYTES => write!(f, " … ({length} bytes)"),
+            _ => Ok(()),
+        }
+    }
+}
+
+mod hexadecimal {
+    use serde::{Deserialize, Deserializer, Serializer, de::Error};
+
+    pub(super) fn serialize<S: Serializer>(bytes: &[u8], to: S) -> Result<S::Ok, S::Error> {
+        let text: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+        to.serialize_str(&text)
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<u8>, D::Error> {
+        let text = String::deserialize(from)?;
+        let bad = || D::Error::custom("bytes are written as pairs of hexadecimal digits");
+        if !text.len().is_multiple_of(2) || !text.is_ascii() {
+            return Err(bad());
+        }
+        (0..text.len())
+            .step_by(2)
+            .map(|at| u8::from_str_radix(&text[at..at + 2], 16).map_err(|_| bad()))
+            .collect()
+    }
+}
+
+/// When a service starts, by Windows' own numbers (`SERVICE_*_START`).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StartType {
+    /// 0: a driver loaded by the boot loader.
+    Boot,
+    /// 1: a driver started with the kernel.
+    System,
+    /// 2: started with Windows.
+    Automatic,
+    /// 3: started when something asks for it.
+    Manual,
+    /// 4: never started.
+    Disabled,
+    /// A number that Windows does not document, kept as it is.
+    Unknown(u32),
+}
+
+/// How a service starts: its type, and whether an automatic start waits until others have started.
+///
+/// Windows keeps the two apart, so a service that is not automatic can still carry the flag.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct ServiceStart {
+    /// When it starts.
+    #[serde(rename = "type")]
+    pub start_type: StartType,
+    /// Whether an automatic start is delayed.
+    pub delayed: bool,
+}
+
+impl ServiceStart {
+    /// Reads the word used in tweak definitions: `automatic`, `automatic-delayed`, `manual` or
+    /// `disabled`.
+    pub fn from_word(word: &str) -> Option<Self> {
+        let (start_type, delayed) = match word {
+            "automatic" => (StartType::Automatic, false),
+            "automatic-delayed" => (StartType::Automatic, true),
+            "manual" => (StartType::Manual, false),
+            "disabled" => (StartType::Disabled, false),
+            _ => return None,
+        };
+        Some(Self { start_type, delayed })
+    }
+}
+
+impl fmt::Display for ServiceStart {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.start_type {
+            StartType::Boot => f.write_str("boot")?,
+            StartType::System => f.write_str("system")?,
+            StartType::Automatic => f.write_str("automatic")?,
+            StartType::Manual => f.write_str("manual")?,
+            StartType::Disabled => f.write_str("disabled")?,
+            StartType::Unknown(number) => write!(f, "start type {number}")?,
+        }
+        if self.delayed { f.write_str(", delayed") } else { Ok(()) }
+    }
+}
+
+/// Whether a service runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RunState {
+    /// It runs.
+    Running,
+    /// It does not.
+    Stopped,
+    /// It is loaded and idle until told to go on.
+    Paused,
+}
+
+impl RunState {
+    /// Reads the word used in tweak definitions: `running` or `stopped`.
+    pub fn from_word(word: &str) -> Option<Self> {
+        match word {
+            "running" => Some(Self::Running),
+            "stopped" => Some(Self::Stopped),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for RunState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Running => "running",
+            Self::Stopped => "stopped",
+            Self::Paused => "paused",
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn what_is_shown_tells_values_apart() {
+        let shown = |data: RegistryData| data.to_string();
+        assert_eq!(shown(RegistryData::dword(2)), "2");
+        assert_eq!(shown(RegistryData::dword(38)), "38 (0x26)");
+        assert_eq!(shown(RegistryData::string("High")), "\"High\"");
+        assert_eq!(shown(RegistryData::string("")), "\"\"");
+        assert_eq!(shown(RegistryData { type_number: 1, bytes: vec![] }), "type 1: no bytes");
+        assert_eq!(
+            shown(RegistryData { type_number: 99, bytes: vec![1, 2, 3] }),
+            "type 99: 01 02 03"
+        );
+        assert_eq!(shown(RegistryData { type_number: 4, bytes: vec![1] }), "type 4: 01");
+    }
+
+    #[test]
+    fn the_words_of_definitions_are_read() {
+        assert_eq!(
+            ServiceStart::from_word("automatic-delayed"),
+            Some(ServiceStart { start_type: StartType::Automatic, delayed: true })
+        );
+        assert_eq!(ServiceStart::from_word("auto"), None);
+        assert_eq!(RunState::from_word("stopped"), Some(RunState::Stopped));
+        assert_eq!(RunState::from_word("paused"), None);
+    }
+
+    proptest! {
+        #[test]
+        fn any_registry_value_survives_storage(
+            type_number: u32, bytes in prop::collection::vec(any::<u8>(), 0..40)
+        ) {
+            let state = State::from(Value::Registry(RegistryData { type_number, bytes }));
+            let stored = serde_json::to_string(&state).unwrap();
+            prop_assert_eq!(serde_json::from_str::<State>(&stored).unwrap(), state);
+        }
+
+        #[test]
+        fn text_is_read_only_where_it_writes_back_the_same(
+            bytes in prop::collection::vec(prop_oneof![Just(0u8), any::<u8>()], 0..12)
+        ) {
+            let data = RegistryData { type_number: 1, bytes };
+            if let Some(text) = data.as_text() {
+                prop_assert_eq!(RegistryData::string(&text), data);
+            }
+        }
+    }
+}

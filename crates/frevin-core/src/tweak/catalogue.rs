@@ -1,0 +1,146 @@
+//! The catalogue: every tweak that is known, by name.
+
+use std::collections::BTreeMap;
+
+use include_dir::{Dir, DirEntry, include_dir};
+use thiserror::Error;
+
+use super::definition::{Tweak, TweakId};
+use crate::document::{BadDocument, nearest};
+
+static BUILT_IN: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../catalogue");
+
+/// Every tweak that is known.
+#[derive(Debug, Clone, Default)]
+pub struct Catalogue {
+    tweaks: BTreeMap<TweakId, Tweak>,
+}
+
+/// Why a catalogue cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[allow(missing_docs, reason = "the messages say what each one is")]
+pub enum CatalogueError {
+    #[error(transparent)]
+    Bad(#[from] BadDocument),
+    #[error("two definitions are called `{0}`")]
+    Twice(TweakId),
+    #[error("`{of}` speaks of `{unknown}`, which is not in the catalogue")]
+    UnknownRelation { of: TweakId, unknown: TweakId },
+}
+
+impl Catalogue {
+    /// The catalogue that is part of the program.
+    ///
+    /// # Errors
+    /// None in a program that passed its tests: every definition is read in them.
+    pub fn built_in() -> Result<Self, CatalogueError> {
+        let mut definitions = Vec::new();
+        collect(&BUILT_IN, &mut definitions);
+        Self::from_definitions(definitions)
+    }
+
+    /// A catalogue of definitions, each a name for messages and a text.
+    ///
+    /// # Errors
+    /// Where one cannot be read, two have the same name, or one relates to a tweak that is not there.
+    pub fn from_definitions<'a>(
+        definitions: impl IntoIterator<Item = (&'a str, &'a str)>,
+    ) -> Result<Self, CatalogueError> {
+        let mut tweaks = BTreeMap::new();
+        for (name, text) in definitions {
+            let tweak = Tweak::parse(name, text)?;
+            if let Some(first) = tweaks.insert(tweak.id.clone(), tweak) {
+                return Err(CatalogueError::Twice(first.id));
+            }
+        }
+        for tweak in tweaks.values() {
+            let related = tweak.conflicts.iter().chain(&tweak.needs);
+            if let Some(unknown) = related.into_iter().find(|id| !tweaks.contains_key(id)) {
+                return Err(CatalogueError::UnknownRelation {
+                    of: tweak.id.clone(),
+                    unknown: unknown.clone(),
+                });
+            }
+        }
+        Ok(Self { tweaks })
+    }
+
+    /// The tweak of that name.
+    pub fn get(&self, id: &TweakId) -> Option<&Tweak> {
+        self.tweaks.get(id)
+    }
+
+    /// Every tweak, by name.
+    pub fn iter(&self) -> impl Iterator<Item = &Tweak> {
+        self.tweaks.values()
+    }
+
+    /// The name in the catalogue nearest to what somebody wrote.
+    pub fn nearest(&self, written: &str) -> Option<&str> {
+        nearest(written, self.tweaks.keys().map(TweakId::as_str)).or_else(|| {
+            let (_, name) = written.rsplit_once('/').unwrap_or(("", written));
+            let ids = self.tweaks.keys().map(TweakId::as_str);
+            ids.into_iter().find(|id| id.split_once('/').is_some_and(|(_, known)| known == name))
+        })
+    }
+}
+
+fn collect<'a>(folder: &Dir<'a>, definitions: &mut Vec<(&'a str, &'a str)>) {
+    for entry in folder.entries() {
+        match entry {
+            DirEntry::Dir(inner) => collect(inner, definitions),
+            DirEntry::File(file) => {
+                if let (Some(path), Some(text)) = (file.path().to_str(), file.contents_utf8())
+                    && path.ends_with(".toml")
+                {
+                    definitions.push((path, text));
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::setting::protection;
+
+    #[test]
+    fn every_built_in_definition_reads_and_is_complete() {
+        let catalogue = Catalogue::built_in().unwrap();
+        assert!(catalogue.iter().count() >= 10);
+        for tweak in catalogue.iter() {
+            for text in
+                [&tweak.title, &tweak.what, &tweak.why, &tweak.may_break, &tweak.standing_reason]
+            {
+                assert!(!text.trim().is_empty(), "{} has an empty text", tweak.id);
+            }
+            assert!(!tweak.sources.is_empty(), "{} has no source", tweak.id);
+        }
+    }
+
+    #[test]
+    fn definitions_lie_where_their_name_says() {
+        let mut definitions = Vec::new();
+        collect(&BUILT_IN, &mut definitions);
+        for (path, text) in definitions {
+            let tweak = Tweak::parse(path, text).unwrap();
+            assert_eq!(path, format!("{}.toml", tweak.id));
+        }
+    }
+
+    #[test]
+    fn no_built_in_tweak_touches_what_is_protected() {
+        for tweak in Catalogue::built_in().unwrap().iter() {
+            for spec in &tweak.settings {
+                assert_eq!(protection(&spec.address), None, "{}: {}", tweak.id, spec.address);
+            }
+        }
+    }
+
+    #[test]
+    fn a_wrong_area_is_put_right() {
+        let catalogue = Catalogue::built_in().unwrap();
+        assert_eq!(catalogue.nearest("energy/active-plan"), Some("power/active-plan"));
+    }
+}

@@ -1,0 +1,284 @@
+//! What a tweak is, once its definition has been read.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use thiserror::Error;
+
+use super::parameter::{Arguments, Parameter};
+use super::target::Target;
+use crate::expression::{Expression, ExpressionError};
+use crate::facts::Facts;
+use crate::setting::{Address, State, TakesEffect};
+
+/// A tweak's name: `area/name`, in lower-case letters, digits and hyphens.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct TweakId(String);
+
+impl TweakId {
+    /// The name as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The part before the slash.
+    pub fn area(&self) -> &str {
+        self.0.split_once('/').map_or("", |(area, _)| area)
+    }
+}
+
+/// A text that is not a tweak's name.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("`{0}` is not a tweak's name; one looks like `power/active-plan`")]
+pub struct TweakIdError(String);
+
+impl FromStr for TweakId {
+    type Err = TweakIdError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let word = |part: &str| {
+            let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+            !part.is_empty() && part.len() <= 60 && part.chars().all(good)
+        };
+        match text.split_once('/') {
+            Some((area, name)) if word(area) && word(name) => Ok(Self(text.to_owned())),
+            _ => Err(TweakIdError(text.to_owned())),
+        }
+    }
+}
+
+impl TryFrom<String> for TweakId {
+    type Error = TweakIdError;
+
+    fn try_from(text: String) -> Result<Self, Self::Error> {
+        text.parse()
+    }
+}
+
+impl From<TweakId> for String {
+    fn from(id: TweakId) -> Self {
+        id.0
+    }
+}
+
+impl fmt::Display for TweakId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+/// How well founded a tweak is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Standing {
+    /// There is a mechanism and evidence.
+    Sound,
+    /// There is a mechanism; evidence is thin.
+    Plausible,
+    /// Practitioners contradict each other: measure it.
+    Contested,
+    /// Commonly believed, does nothing.
+    NoEffect,
+    /// Does damage.
+    Harmful,
+}
+
+impl fmt::Display for Standing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Sound => "sound",
+            Self::Plausible => "plausible",
+            Self::Contested => "contested",
+            Self::NoEffect => "no effect",
+            Self::Harmful => "harmful",
+        })
+    }
+}
+
+/// What a tweak can cost its owner.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Risk {
+    /// Nothing that an owner would miss.
+    Safe,
+    /// Something is given up for it.
+    TradeOff,
+    /// It can do harm in hands that do not know what it is.
+    Expert,
+}
+
+impl fmt::Display for Risk {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Safe => "safe",
+            Self::TradeOff => "trade-off",
+            Self::Expert => "expert",
+        })
+    }
+}
+
+/// The Windows builds that a tweak is for; a missing end is open.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BuildRange {
+    /// The first build.
+    pub first: Option<u32>,
+    /// The last build.
+    pub last: Option<u32>,
+}
+
+impl BuildRange {
+    fn misfit(self, build: u32) -> Option<String> {
+        if let Some(first) = self.first.filter(|first| build < *first) {
+            return Some(format!("it needs Windows build {first} or later; this is build {build}"));
+        }
+        let last = self.last.filter(|last| build > *last)?;
+        Some(format!("Windows after build {last} no longer has it; this is build {build}"))
+    }
+}
+
+/// Something that must hold on a PC for the tweak to be of use there.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Condition {
+    /// What must hold, over `facts`.
+    pub holds: Expression,
+    /// What to tell the owner where it does not.
+    pub otherwise: String,
+}
+
+/// Where a fact about Windows can be read up.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Source {
+    /// The title of the public documentation.
+    pub title: String,
+    /// The fact that it states.
+    pub states: String,
+}
+
+/// One setting that a tweak wants, before parameters and facts are known.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SettingSpec {
+    /// Which setting.
+    pub address: Address,
+    pub(super) target: Target,
+    /// Only where this holds, over `facts` and `params`.
+    pub when: Option<Expression>,
+    /// When a write is felt.
+    pub takes_effect: TakesEffect,
+}
+
+/// One setting that a tweak wants on a particular PC.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Wanted {
+    /// Which setting.
+    pub address: Address,
+    /// What it shall hold.
+    pub state: State,
+    /// When the write is felt.
+    pub takes_effect: TakesEffect,
+}
+
+/// A named, documented change of one or more settings.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Tweak {
+    /// Its name.
+    pub id: TweakId,
+    /// A short title.
+    pub title: String,
+    /// What it does, in plain words.
+    pub what: String,
+    /// Why one would want that.
+    pub why: String,
+    /// What it may break, and whom that concerns.
+    pub may_break: String,
+    /// How well founded it is.
+    pub standing: Standing,
+    /// The reason for that standing, in a sentence.
+    pub standing_reason: String,
+    /// What it can cost.
+    pub risk: Risk,
+    /// What can be chosen about it, by name.
+    pub parameters: BTreeMap<String, Parameter>,
+    /// The settings that it wants.
+    pub settings: Vec<SettingSpec>,
+    /// What must hold on a PC for it to be of use.
+    pub conditions: Vec<Condition>,
+    /// The Windows builds that it is for.
+    pub builds: BuildRange,
+    /// Tweaks that it cannot be combined with.
+    pub conflicts: Vec<TweakId>,
+    /// Tweaks that it does nothing without.
+    pub needs: Vec<TweakId>,
+    /// Where its facts about Windows come from.
+    pub sources: Vec<Source>,
+}
+
+impl Tweak {
+    /// Why the tweak does not fit a PC; empty where it fits.
+    ///
+    /// A condition that cannot be computed counts as not met, with the reason.
+    pub fn misfits(&self, facts: &Facts) -> Vec<String> {
+        let variables = json!({ "facts": facts.variables() });
+        let conditions = self.conditions.iter().filter_map(|condition| {
+            match condition.holds.holds(&variables) {
+                Ok(true) => None,
+                Ok(false) => Some(condition.otherwise.clone()),
+                Err(error) => Some(error.to_string()),
+            }
+        });
+        self.builds.misfit(facts.windows.build).into_iter().chain(conditions).collect()
+    }
+
+    /// The arguments completed with the defaults of what they leave out.
+    pub fn complete(&self, given: &Arguments) -> Arguments {
+        let defaults = self.parameters.iter().map(|(name, p)| (name.clone(), p.default.clone()));
+        defaults.chain(given.iter().map(|(name, value)| (name.clone(), value.clone()))).collect()
+    }
+
+    /// The settings that the tweak wants on a PC with these facts.
+    ///
+    /// # Errors
+    /// Where a formula cannot be computed or gives something that its setting cannot hold.
+    pub fn resolve(
+        &self,
+        given: &Arguments,
+        facts: &Facts,
+    ) -> Result<Vec<Wanted>, ExpressionError> {
+        let variables = self.variables(&self.complete(given), facts);
+        let mut wanted = Vec::new();
+        for spec in &self.settings {
+            let applies = spec.when.as_ref().map_or(Ok(true), |when| when.holds(&variables))?;
+            if applies {
+                wanted.push(Wanted {
+                    address: spec.address.clone(),
+                    state: spec.target.state(&spec.address, &variables)?,
+                    takes_effect: spec.takes_effect,
+                });
+            }
+        }
+        Ok(wanted)
+    }
+
+    /// What the tweak's expressions see: `facts`, and `params` with each parameter's value.
+    pub(super) fn variables(&self, arguments: &Arguments, facts: &Facts) -> Value {
+        let params: serde_json::Map<String, Value> = self
+            .parameters
+            .iter()
+            .map(|(name, parameter)| {
+                let argument = arguments.get(name).unwrap_or(&parameter.default);
+                (name.clone(), parameter.meant_by(argument))
+            })
+            .collect();
+        json!({ "facts": facts.variables(), "params": params })
+    }
+
+    /// The latest moment that any of its settings waits for.
+    pub fn takes_effect(&self) -> TakesEffect {
+        self.settings.iter().map(|spec| spec.takes_effect).max().unwrap_or(TakesEffect::Now)
+    }
+}

@@ -1,0 +1,17 @@
+//! Tweaks: named, documented changes of one or more settings, with parameters.
+//!
+//! A definition is a TOML file of the catalogue ([`Catalogue`]). Read and checked once, a
+//! [`Tweak`] answers two questions: does it fit this PC, and which settings does it want there.
+
+mod catalogue;
+mod definition;
+mod parameter;
+mod reading;
+mod target;
+
+pub use catalogue::{Catalogue, CatalogueError};
+pub use definition::{
+    BuildRange, Condition, Risk, SettingSpec, Source, Standing, Tweak, TweakId, TweakIdError,
+    Wanted,
+};
+pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};

@@ -1,0 +1,178 @@
+//! Parameters: what can be chosen about a tweak, by meaning and never by magic number.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+
+use crate::document::nearest;
+
+/// Arguments by the name of their parameter.
+pub type Arguments = BTreeMap<String, Argument>;
+
+/// What was chosen for a parameter.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Argument {
+    /// Yes or no.
+    Flag(bool),
+    /// A whole number in the parameter's unit.
+    Whole(i64),
+    /// One of the named choices.
+    Choice(String),
+    /// Any of the named choices.
+    Subset(BTreeSet<String>),
+}
+
+impl fmt::Display for Argument {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Flag(true) => f.write_str("yes"),
+            Self::Flag(false) => f.write_str("no"),
+            Self::Whole(number) => number.fmt(f),
+            Self::Choice(name) => f.write_str(name),
+            Self::Subset(names) if names.is_empty() => f.write_str("none"),
+            Self::Subset(names) => {
+                f.write_str(&names.iter().map(String::as_str).collect::<Vec<_>>().join(", "))
+            }
+        }
+    }
+}
+
+/// One thing that can be chosen about a tweak.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Parameter {
+    /// What it means.
+    pub meaning: String,
+    /// What it takes.
+    #[serde(flatten)]
+    pub kind: ParameterKind,
+    /// What it is where nothing is chosen.
+    pub default: Argument,
+}
+
+/// What a parameter takes.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "type", rename_all = "kebab-case")]
+pub enum ParameterKind {
+    /// Yes or no.
+    Flag,
+    /// A whole number.
+    Whole {
+        /// The least it may be.
+        minimum: i64,
+        /// The most it may be.
+        maximum: i64,
+        /// The unit it counts in.
+        unit: String,
+    },
+    /// One of several.
+    Choice {
+        /// What can be chosen.
+        choices: Vec<Choice>,
+    },
+    /// Any of several, none included.
+    Subset {
+        /// What can be chosen.
+        choices: Vec<Choice>,
+    },
+}
+
+/// One of several things that can be chosen.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Choice {
+    /// Its name, which people write.
+    pub name: String,
+    /// What it means.
+    pub meaning: String,
+    /// What expressions see instead of its name, where a setting needs a number or a GUID.
+    pub value: Option<Value>,
+}
+
+impl Parameter {
+    /// What expressions see for an argument: the value of a choice where it has one.
+    pub(super) fn meant_by(&self, argument: &Argument) -> Value {
+        match (&self.kind, argument) {
+            (ParameterKind::Choice { choices }, Argument::Choice(name)) => choices
+                .iter()
+                .find(|choice| choice.name == *name)
+                .and_then(|choice| choice.value.clone())
+                .unwrap_or_else(|| json!(name)),
+            _ => json!(argument),
+        }
+    }
+
+    /// Every argument worth trying on this parameter: all choices, both flags, both ends.
+    pub fn samples(&self) -> Vec<Argument> {
+        match &self.kind {
+            ParameterKind::Flag => vec![Argument::Flag(false), Argument::Flag(true)],
+            ParameterKind::Whole { minimum, maximum, .. } => {
+                vec![Argument::Whole(*minimum), Argument::Whole(*maximum)]
+            }
+            ParameterKind::Choice { choices } => {
+                choices.iter().map(|choice| Argument::Choice(choice.name.clone())).collect()
+            }
+            ParameterKind::Subset { choices } => {
+                let all = choices.iter().map(|choice| choice.name.clone()).collect();
+                vec![Argument::Subset(BTreeSet::new()), Argument::Subset(all)]
+            }
+        }
+    }
+
+    /// What it takes, in a few words.
+    pub fn range(&self) -> String {
+        let names = |choices: &[Choice]| {
+            choices.iter().map(|choice| choice.name.as_str()).collect::<Vec<_>>().join(", ")
+        };
+        match &self.kind {
+            ParameterKind::Flag => "true or false".to_owned(),
+            ParameterKind::Whole { minimum, maximum, unit } => {
+                format!("{minimum} to {maximum} {unit}")
+            }
+            ParameterKind::Choice { choices } => format!("one of {}", names(choices)),
+            ParameterKind::Subset { choices } => format!("a list of any of {}", names(choices)),
+        }
+    }
+}
+
+/// Checks a value that somebody wrote for a parameter.
+///
+/// # Errors
+/// A sentence that says what is wrong and what the parameter takes.
+pub fn check_argument(
+    name: &str,
+    parameter: &Parameter,
+    written: &toml::Value,
+) -> Result<Argument, String> {
+    let wrong = || format!("`{name}` takes {}, not {written}", parameter.range());
+    match (&parameter.kind, written) {
+        (ParameterKind::Flag, toml::Value::Boolean(flag)) => Ok(Argument::Flag(*flag)),
+        (ParameterKind::Whole { minimum, maximum, .. }, toml::Value::Integer(number)) => {
+            let in_range = (minimum..=maximum).contains(&number);
+            if in_range { Ok(Argument::Whole(*number)) } else { Err(wrong()) }
+        }
+        (ParameterKind::Choice { choices }, toml::Value::String(word)) => {
+            known_choice(choices, word).map(Argument::Choice).ok_or_else(|| {
+                let known = choices.iter().map(|choice| choice.name.as_str());
+                match nearest(word, known) {
+                    Some(near) => format!("{}; did you mean \"{near}\"?", wrong()),
+                    None => wrong(),
+                }
+            })
+        }
+        (ParameterKind::Subset { choices }, toml::Value::Array(words)) => words
+            .iter()
+            .map(|word| {
+                word.as_str().and_then(|word| known_choice(choices, word)).ok_or_else(wrong)
+            })
+            .collect::<Result<_, _>>()
+            .map(Argument::Subset),
+        _ => Err(wrong()),
+    }
+}
+
+fn known_choice(choices: &[Choice], word: &str) -> Option<String> {
+    choices.iter().any(|choice| choice.name == word).then(|| word.to_owned())
+}

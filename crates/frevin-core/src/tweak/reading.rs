@@ -1,0 +1,373 @@
+//! Reading a tweak definition: TOML in, a checked [`Tweak`] or every problem found out.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use serde::Deserialize;
+use serde_json::json;
+use toml::Spanned;
+
+use super::definition::{
+    BuildRange, Condition, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
+};
+use super::parameter::{Arguments, Choice, Parameter, ParameterKind, check_argument};
+use super::target::{Target, WrittenType, value_for};
+use crate::document::{BadDocument, Problem};
+use crate::expression::Expression;
+use crate::facts::Facts;
+use crate::setting::{Address, State, TakesEffect};
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Document {
+    id: Spanned<String>,
+    title: String,
+    what: String,
+    why: String,
+    may_break: String,
+    standing: Standing,
+    standing_reason: String,
+    risk: Risk,
+    takes_effect: TakesEffect,
+    #[serde(default)]
+    parameters: BTreeMap<String, ParameterDocument>,
+    settings: Spanned<Vec<SettingDocument>>,
+    #[serde(default)]
+    conditions: Vec<ConditionDocument>,
+    #[serde(default)]
+    builds: BuildRange,
+    #[serde(default)]
+    conflicts: Vec<Spanned<String>>,
+    #[serde(default)]
+    needs: Vec<Spanned<String>>,
+    sources: Vec<Source>,
+}
+
+#[derive(Deserialize, Clone, Copy)]
+#[serde(rename_all = "kebab-case")]
+enum ParameterType {
+    Flag,
+    Whole,
+    Choice,
+    Subset,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ParameterDocument {
+    meaning: String,
+    #[serde(rename = "type")]
+    parameter_type: Spanned<ParameterType>,
+    default: Spanned<toml::Value>,
+    choices: Option<Vec<Choice>>,
+    minimum: Option<i64>,
+    maximum: Option<i64>,
+    unit: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SettingDocument {
+    address: Spanned<String>,
+    #[serde(rename = "type")]
+    written_type: Option<WrittenType>,
+    value: Option<Spanned<toml::Value>>,
+    formula: Option<Spanned<String>>,
+    #[serde(default)]
+    absent: bool,
+    when: Option<Spanned<String>>,
+    takes_effect: Option<TakesEffect>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ConditionDocument {
+    holds: Spanned<String>,
+    otherwise: String,
+}
+
+impl Tweak {
+    /// Reads a definition. `name` is how the reader knows the text, for messages.
+    ///
+    /// # Errors
+    /// [`BadDocument`] with every problem found: not TOML, an unknown key, an address that is
+    /// none, an expression with unknown names or a wrong result, a default out of range.
+    pub fn parse(name: &str, text: &str) -> Result<Self, BadDocument> {
+        let document: Document =
+            toml::from_str(text).map_err(|error| BadDocument::from_toml(name, text, &error))?;
+        let mut reader = Reader::default();
+        let tweak = reader.tweak(document);
+        match tweak {
+            Some(tweak) if reader.problems.is_empty() => Ok(tweak),
+            _ => Err(BadDocument::new(name, text, reader.problems)),
+        }
+    }
+}
+
+/// Collects problems and goes on, so that an author sees them all at once.
+#[derive(Default)]
+struct Reader {
+    problems: Vec<Problem>,
+}
+
+impl Reader {
+    fn note<T, E: std::fmt::Display>(
+        &mut self,
+        span: Range<usize>,
+        result: Result<T, E>,
+    ) -> Option<T> {
+        result.map_err(|error| self.problems.push(Problem::at(span, error.to_string()))).ok()
+    }
+
+    fn tweak(&mut self, document: Document) -> Option<Tweak> {
+        let id = self.note(document.id.span(), document.id.as_ref().parse::<TweakId>());
+        let mut parameters = BTreeMap::new();
+        for (name, parameter) in document.parameters {
+            if let Some(parameter) = self.parameter(&name, parameter) {
+                parameters.insert(name, parameter);
+            }
+        }
+        let settings_span = document.settings.span();
+        let settings: Vec<SettingSpec> = document
+            .settings
+            .into_inner()
+            .into_iter()
+            .filter_map(|setting| self.setting(setting, document.takes_effect))
+            .collect();
+        if settings.is_empty() && self.problems.is_empty() {
+            self.problems
+                .push(Problem::at(settings_span.clone(), "a tweak wants at least one setting"));
+        }
+        let conditions = document
+            .conditions
+            .into_iter()
+            .filter_map(|condition| {
+                let holds = self.expression(&condition.holds)?;
+                Some((condition.holds.span(), Condition { holds, otherwise: condition.otherwise }))
+            })
+            .collect::<Vec<_>>();
+        let tweak = Tweak {
+            id: id?,
+            title: document.title,
+            what: document.what,
+            why: document.why,
+            may_break: document.may_break,
+            standing: document.standing,
+            standing_reason: document.standing_reason,
+            risk: document.risk,
+            parameters,
+            settings,
+            conditions: conditions.iter().map(|(_, condition)| condition.clone()).collect(),
+            builds: document.builds,
+            conflicts: self.ids(document.conflicts),
+            needs: self.ids(document.needs),
+            sources: document.sources,
+        };
+        self.check_expressions(&tweak, &conditions, settings_span);
+        Some(tweak)
+    }
+
+    fn ids(&mut self, written: Vec<Spanned<String>>) -> Vec<TweakId> {
+        written.into_iter().filter_map(|id| self.note(id.span(), id.as_ref().parse())).collect()
+    }
+
+    fn expression(&mut self, written: &Spanned<String>) -> Option<Expression> {
+        self.note(written.span(), Expression::parse(written.as_ref()))
+    }
+
+    fn parameter(&mut self, name: &str, document: ParameterDocument) -> Option<Parameter> {
+        let span = document.parameter_type.span();
+        let kind = match (
+            document.parameter_type.into_inner(),
+            document.choices,
+            (document.minimum, document.maximum, document.unit),
+        ) {
+            (ParameterType::Flag, None, (None, None, None)) => ParameterKind::Flag,
+            (ParameterType::Whole, None, (Some(minimum), Some(maximum), Some(unit))) => {
+                ParameterKind::Whole { minimum, maximum, unit }
+            }
+            (ParameterType::Choice, Some(choices), (None, None, None)) => {
+                ParameterKind::Choice { choices }
+            }
+            (ParameterType::Subset, Some(choices), (None, None, None)) => {
+                ParameterKind::Subset { choices }
+            }
+            _ => {
+                let message = "a whole number has `minimum`, `maximum` and `unit`; a choice or a \
+                               subset has `choices`; a flag has neither";
+                self.problems.push(Problem::at(span, message));
+                return None;
+            }
+        };
+        let placeholder = super::Argument::Flag(false);
+        let mut parameter = Parameter { meaning: document.meaning, kind, default: placeholder };
+        let checked = check_argument(name, &parameter, document.default.as_ref());
+        parameter.default = self.note(document.default.span(), checked)?;
+        Some(parameter)
+    }
+
+    fn setting(
+        &mut self,
+        document: SettingDocument,
+        tweak_takes_effect: TakesEffect,
+    ) -> Option<SettingSpec> {
+        let span = document.address.span();
+        let address: Address = self.note(span.clone(), document.address.as_ref().parse())?;
+        let when = match &document.when {
+            Some(when) => Some(self.expression(when)?),
+            None => None,
+        };
+        let target = match (document.value, document.formula, document.absent) {
+            (Some(value), None, false) => {
+                let checked = value_for(&address, document.written_type, &json!(value.as_ref()));
+                let wanted = checked.map_err(|takes| format!("this setting takes {takes}"));
+                Target::Fixed(State::Value(self.note(value.span(), wanted)?))
+            }
+            (None, Some(formula), false) => Target::Formula {
+                formula: self.expression(&formula)?,
+                written_type: document.written_type,
+            },
+            (None, None, true) => Target::Fixed(State::Absent),
+            _ => {
+                let message = "a setting has one of `value`, `formula` and `absent = true`";
+                self.problems.push(Problem::at(span, message));
+                return None;
+            }
+        };
+        let takes_effect = document.takes_effect.unwrap_or(tweak_takes_effect);
+        Some(SettingSpec { address, target, when, takes_effect })
+    }
+
+    /// Names are checked statically; then every setting is computed for each argument worth
+    /// trying, so that a choice whose value a setting cannot hold is found here.
+    fn check_expressions(
+        &mut self,
+        tweak: &Tweak,
+        conditions: &[(Range<usize>, Condition)],
+        settings_span: Range<usize>,
+    ) {
+        let facts = Facts::sample();
+        let sample = tweak.variables(&Arguments::new(), &facts);
+        for (span, condition) in conditions {
+            let facts_only = json!({ "facts": sample["facts"] });
+            let checked = condition.holds.check(&facts_only);
+            let holds = checked.and_then(|()| condition.holds.holds(&facts_only));
+            self.note(span.clone(), holds);
+        }
+        for spec in &tweak.settings {
+            let formula = match &spec.target {
+                Target::Formula { formula, .. } => Some(formula),
+                Target::Fixed(_) => None,
+            };
+            for expression in spec.when.iter().chain(formula) {
+                self.note(settings_span.clone(), expression.check(&sample));
+            }
+        }
+        if !self.problems.is_empty() {
+            return;
+        }
+        for (name, parameter) in &tweak.parameters {
+            for argument in parameter.samples() {
+                let arguments = Arguments::from([(name.clone(), argument)]);
+                self.note(settings_span.clone(), tweak.resolve(&arguments, &facts));
+            }
+        }
+        self.note(settings_span, tweak.resolve(&Arguments::new(), &facts));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::setting::{RegistryData, Value};
+    use crate::tweak::Argument;
+
+    const GOOD: &str = r#"
+        id = "cpu/share"
+        title = "Share"
+        what = "w"
+        why = "y"
+        may_break = "nothing"
+        standing = "plausible"
+        standing_reason = "r"
+        risk = "safe"
+        takes_effect = "now"
+
+        [parameters.share]
+        meaning = "How much"
+        type = "choice"
+        default = "long"
+        choices = [
+            { name = "long", value = 38, meaning = "l" },
+            { name = "short", value = 2, meaning = "s" },
+        ]
+
+        [[settings]]
+        address = 'registry:HKLM\SYSTEM\A#Share'
+        type = "dword"
+        formula = "params.share"
+
+        [[conditions]]
+        holds = "facts.processor.threads > 4"
+        otherwise = "few threads"
+
+        [[sources]]
+        title = "t"
+        states = "s"
+    "#;
+
+    fn problems(text: &str) -> Vec<String> {
+        let bad = Tweak::parse("t.toml", text).unwrap_err();
+        assert!(bad.problems.iter().all(|p| p.span.is_some()), "{bad}");
+        bad.problems.into_iter().map(|problem| problem.message).collect()
+    }
+
+    #[test]
+    fn a_definition_resolves_by_parameter_and_fits_by_fact() {
+        let tweak = Tweak::parse("t.toml", GOOD).unwrap();
+        let facts = Facts::sample();
+        let short = Arguments::from([("share".into(), Argument::Choice("short".into()))]);
+        let state =
+            |arguments: &Arguments| tweak.resolve(arguments, &facts).unwrap()[0].state.clone();
+        assert_eq!(state(&Arguments::new()), Value::Registry(RegistryData::dword(38)).into());
+        assert_eq!(state(&short), Value::Registry(RegistryData::dword(2)).into());
+        assert!(tweak.misfits(&facts).is_empty());
+        let mut small = facts;
+        small.processor.threads = 4;
+        assert_eq!(tweak.misfits(&small), ["few threads"]);
+    }
+
+    #[test]
+    fn a_build_range_is_part_of_fitting() {
+        let ranged =
+            GOOD.replace("[parameters.share]", "[builds]\nfirst = 22000\n[parameters.share]");
+        let tweak = Tweak::parse("t.toml", &ranged).unwrap();
+        let mut facts = Facts::sample();
+        facts.windows.build = 19_045;
+        let misfits = tweak.misfits(&facts);
+        assert_eq!(misfits, ["it needs Windows build 22000 or later; this is build 19045"]);
+    }
+
+    #[test]
+    fn slips_of_an_author_are_found_when_the_definition_is_read() {
+        let broken = |from: &str, to: &str| problems(&GOOD.replace(from, to)).join("; ");
+        assert!(
+            broken("formula = \"params.share\"", "formula = \"params.shar\"")
+                .contains("params.shar")
+        );
+        assert!(
+            broken("facts.processor.threads > 4", "facts.processor.threads")
+                .contains("true or false")
+        );
+        assert!(broken("value = 2,", "value = \"two\",").contains("a number from 0"));
+        assert!(
+            broken("default = \"long\"", "default = \"lonh\"").contains("did you mean \"long\"")
+        );
+        assert!(broken("registry:HKLM", "registry:HKXX").contains("HKXX"));
+        assert!(
+            broken("type = \"dword\"", "type = \"dword\"\nvalue = 1").contains("one of `value`")
+        );
+        assert!(broken("risk = \"safe\"", "risk = \"none\"").contains("unknown variant"));
+        assert!(broken("title =", "titel =").contains("unknown field `titel`"));
+    }
+}

@@ -1,0 +1,150 @@
+//! What a setting shall hold: fixed in the definition, or computed from facts and parameters.
+
+use serde::Deserialize;
+use serde_json::Value as Json;
+
+use crate::expression::{Expression, ExpressionError};
+use crate::setting::{Address, RegistryData, RunState, ServiceStart, State, Value, VisualKind};
+
+/// The registry types that a definition can write.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum WrittenType {
+    Dword,
+    Qword,
+    String,
+    ExpandString,
+    MultiString,
+    Binary,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Target {
+    Fixed(State),
+    Formula { formula: Expression, written_type: Option<WrittenType> },
+}
+
+impl Target {
+    pub(super) fn state(
+        &self,
+        address: &Address,
+        variables: &Json,
+    ) -> Result<State, ExpressionError> {
+        match self {
+            Self::Fixed(state) => Ok(state.clone()),
+            Self::Formula { formula, written_type } => {
+                let value = formula.evaluate(variables)?;
+                value_for(address, *written_type, &value)
+                    .map(State::Value)
+                    .map_err(|wanted| formula.wrong_type(&value, wanted))
+            }
+        }
+    }
+}
+
+/// The value that `written` means for the setting at `address`; otherwise what it takes.
+pub(super) fn value_for(
+    address: &Address,
+    written_type: Option<WrittenType>,
+    written: &Json,
+) -> Result<Value, &'static str> {
+    match address {
+        Address::RegistryKey(_) => Err("nothing: a key is created by the values under it"),
+        Address::RegistryValue(..) => {
+            let written_type = written_type.ok_or("a `type`, since registry values have one")?;
+            registry_data(written_type, written).map(Value::Registry)
+        }
+        Address::ServiceStart(_) => written
+            .as_str()
+            .and_then(ServiceStart::from_word)
+            .map(Value::Start)
+            .ok_or("automatic, automatic-delayed, manual or disabled"),
+        Address::ServiceRunning(_) => written
+            .as_str()
+            .and_then(RunState::from_word)
+            .map(Value::Run)
+            .ok_or("running or stopped"),
+        Address::ActivePlan => written
+            .as_str()
+            .and_then(|id| id.parse().ok())
+            .map(Value::Plan)
+            .ok_or("the GUID of a power plan"),
+        Address::PowerValue { .. } => {
+            number(written).map(Value::PowerIndex).ok_or("a number from 0 to 4294967295")
+        }
+        Address::Visual(parameter) => match parameter.kind() {
+            VisualKind::Flag => written.as_bool().map(Value::Flag).ok_or("true or false"),
+            VisualKind::Milliseconds => {
+                number(written).map(Value::Milliseconds).ok_or("a number of milliseconds")
+            }
+        },
+    }
+}
+
+fn number(written: &Json) -> Option<u32> {
+    written.as_u64().and_then(|number| number.try_into().ok())
+}
+
+fn registry_data(written_type: WrittenType, written: &Json) -> Result<RegistryData, &'static str> {
+    match written_type {
+        WrittenType::Dword => {
+            number(written).map(RegistryData::dword).ok_or("a number from 0 to 4294967295")
+        }
+        WrittenType::Qword => written.as_u64().map(RegistryData::qword).ok_or("a number from 0"),
+        WrittenType::String => written.as_str().map(RegistryData::string).ok_or("a text"),
+        WrittenType::ExpandString => {
+            written.as_str().map(RegistryData::expand_string).ok_or("a text")
+        }
+        WrittenType::MultiString => written
+            .as_array()
+            .and_then(|texts| texts.iter().map(Json::as_str).collect::<Option<Vec<_>>>())
+            .map(RegistryData::multi_string)
+            .ok_or("a list of texts"),
+        WrittenType::Binary => written
+            .as_str()
+            .and_then(bytes_of)
+            .map(RegistryData::binary)
+            .ok_or("bytes as pairs of hexadecimal digits"),
+    }
+}
+
+fn bytes_of(text: &str) -> Option<Vec<u8>> {
+    let digits: Vec<u8> = text
+        .chars()
+        .filter(|c| !c.is_whitespace())
+        .map(|c| c.to_digit(16).and_then(|digit| digit.try_into().ok()))
+        .collect::<Option<_>>()?;
+    digits
+        .len()
+        .is_multiple_of(2)
+        .then(|| digits.chunks(2).map(|pair| pair[0] * 16 + pair[1]).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn each_kind_of_setting_takes_what_it_can_hold() {
+        let value = |address: &str, written_type, written: Json| {
+            value_for(&address.parse().unwrap(), written_type, &written)
+        };
+        let registry = r"registry:HKCU\A#b";
+        assert_eq!(
+            value(registry, Some(WrittenType::Dword), json!(4_294_967_295_u32)),
+            Ok(Value::Registry(RegistryData::dword(u32::MAX)))
+        );
+        assert_eq!(
+            value(registry, Some(WrittenType::Binary), json!("9e 1E")),
+            Ok(Value::Registry(RegistryData::binary([0x9e, 0x1e])))
+        );
+        assert!(value(registry, Some(WrittenType::Dword), json!(-1)).is_err());
+        assert!(value(registry, None, json!(1)).is_err());
+        assert!(value(r"registry:HKCU\A", None, json!(1)).is_err());
+        assert!(value("service:X#start", None, json!("sometimes")).is_err());
+        assert_eq!(value("visual:menu-delay", None, json!(50)), Ok(Value::Milliseconds(50)));
+        assert!(value("visual:menu-delay", None, json!(true)).is_err());
+        assert!(value("power:active-plan", None, json!("fast")).is_err());
+    }
+}

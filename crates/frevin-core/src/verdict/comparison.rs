@@ -1,0 +1,331 @@
+//! Visits compared: every metric's finding, the guards' vetoes, and the verdict.
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use super::rule::{PairLimit, Rule};
+use super::sequence::{Decision, Interval, Sequence, Sequences};
+use crate::frames::Metrics;
+
+/// One visit to a state of the PC: the figures of the runs recorded there, warm-up left out.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Visit {
+    runs: Vec<Metrics>,
+}
+
+/// A visit without runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[error("a visit needs at least one run besides its warm-up")]
+pub struct VisitError;
+
+impl Visit {
+    /// A visit with these runs.
+    ///
+    /// # Errors
+    /// Where there are none.
+    pub fn new(runs: Vec<Metrics>) -> Result<Self, VisitError> {
+        if runs.is_empty() { Err(VisitError) } else { Ok(Self { runs }) }
+    }
+
+    /// The median over the visit's runs of the logarithm of what `of` takes from a run.
+    fn median_ln(&self, of: impl Fn(&Metrics) -> f64) -> f64 {
+        let mut values: Vec<f64> = self.runs.iter().map(|run| of(run).ln()).collect();
+        values.sort_by(f64::total_cmp);
+        let middle = values.len() / 2;
+        if values.len().is_multiple_of(2) {
+            f64::midpoint(values[middle - 1], values[middle])
+        } else {
+            values[middle]
+        }
+    }
+
+    /// The visit's average FPS: the median over its runs.
+    pub fn average_fps(&self) -> f64 {
+        self.median_ln(|run| run.average_fps).exp()
+    }
+
+    /// The visit's 1% low: the median over its runs.
+    pub fn low_1_percent_fps(&self) -> f64 {
+        self.median_ln(|run| run.low_1_percent_fps).exp()
+    }
+}
+
+/// A metric that verdicts are made by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Primary {
+    /// Average FPS.
+    AverageFps,
+    /// 1% low FPS (percentile).
+    Low1PercentFps,
+}
+
+impl Primary {
+    /// Both.
+    pub const ALL: [Self; 2] = [Self::AverageFps, Self::Low1PercentFps];
+
+    fn ln(self, visit: &Visit) -> f64 {
+        match self {
+            Self::AverageFps => visit.median_ln(|run| run.average_fps),
+            Self::Low1PercentFps => visit.median_ln(|run| run.low_1_percent_fps),
+        }
+    }
+}
+
+/// A metric that can only veto.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Guard {
+    /// Stutter events a visit, more than a quarter more.
+    Stutters,
+    /// Pacing, more than a tenth worse.
+    Pacing,
+}
+
+impl Guard {
+    /// Both.
+    pub const ALL: [Self; 2] = [Self::Stutters, Self::Pacing];
+
+    /// The rise beyond which it vetoes, as a factor.
+    pub fn limit(self) -> f64 {
+        match self {
+            Self::Stutters => 1.25,
+            Self::Pacing => 1.10,
+        }
+    }
+
+    fn ln(self, visit: &Visit) -> f64 {
+        match self {
+            // Half an event, so that a visit without any has a logarithm.
+            Self::Stutters => {
+                let events: usize = visit.runs.iter().map(|run| run.stutter.events).sum();
+                (events as f64 + 0.5).ln()
+            }
+            // A visit of one-frame runs has no pacing, and none to lose.
+            Self::Pacing => visit.median_ln(|run| run.pacing.max(f64::MIN_POSITIVE)),
+        }
+    }
+}
+
+/// What difference is worth having, as a share of A.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Margins {
+    /// In average FPS.
+    pub average_fps: f64,
+    /// In 1% low.
+    pub low_1_percent_fps: f64,
+}
+
+impl Default for Margins {
+    fn default() -> Self {
+        Self { average_fps: 0.01, low_1_percent_fps: 0.03 }
+    }
+}
+
+impl Margins {
+    fn of(self, primary: Primary) -> f64 {
+        match primary {
+            Primary::AverageFps => self.average_fps,
+            Primary::Low1PercentFps => self.low_1_percent_fps,
+        }
+    }
+}
+
+/// What was found of one primary metric.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Finding {
+    /// The metric.
+    pub primary: Primary,
+    /// The median over A's visits, in FPS.
+    pub a_fps: f64,
+    /// The median over B's visits, in FPS.
+    pub b_fps: f64,
+    /// By how much B differs, where there were pairs enough to say.
+    pub difference: Option<Interval>,
+    /// The difference worth having, as a share of A.
+    pub margin: f64,
+    /// What is known.
+    pub decision: Decision,
+    /// After how many pairs it became known.
+    pub decided_after_pairs: Option<usize>,
+}
+
+/// What was found of one guard.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct GuardFinding {
+    /// The guard.
+    pub guard: Guard,
+    /// By how much B differs, where there were pairs enough to say. More is worse.
+    pub difference: Option<Interval>,
+    /// Whether it vetoes.
+    pub vetoes: bool,
+}
+
+/// The answer to whether B is different from A.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// Better in at least one primary metric, worse in none, and no guard vetoes.
+    Better,
+    /// Worse in a primary metric, or a guard vetoes.
+    Worse,
+    /// No difference worth having in any primary metric, and no guard vetoes.
+    Same,
+    /// Not enough is known.
+    Undecided,
+}
+
+/// Two states of a PC, compared.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Comparison {
+    /// The answer.
+    pub verdict: Verdict,
+    /// Pairs of visits that it rests on.
+    pub pairs: usize,
+    /// The most pairs that the rule takes.
+    pub pair_limit: PairLimit,
+    /// Whether more pairs could still change the answer.
+    pub is_finished: bool,
+    /// What was found of each primary metric.
+    pub findings: Vec<Finding>,
+    /// What was found of each guard.
+    pub guards: Vec<GuardFinding>,
+}
+
+/// Compares pairs of visits, A first, in the order in which they were made.
+///
+/// The rule looks after each pair as it would have while they were being made, so the answer is
+/// the same whether pairs are compared as they come or all at the end.
+pub fn compare(pairs: &[(Visit, Visit)], rule: &Rule, margins: Margins) -> Comparison {
+    let taken = &pairs[..pairs.len().min(rule.limit().pairs())];
+    let shares = Primary::ALL.map(|primary| margins.of(primary)).to_vec();
+    let mut sequences = Sequences::new(rule.clone(), shares);
+    for (a, b) in taken {
+        sequences.push(&Primary::ALL.map(|primary| primary.ln(b) - primary.ln(a)));
+    }
+    let findings: Vec<Finding> = Primary::ALL
+        .into_iter()
+        .enumerate()
+        .map(|(index, primary)| Finding {
+            primary,
+            a_fps: median(taken.iter().map(|(a, _)| primary.ln(a))).exp(),
+            b_fps: median(taken.iter().map(|(_, b)| primary.ln(b))).exp(),
+            difference: sequences.look(index).map(|look| look.interval()),
+            margin: margins.of(primary),
+            decision: sequences.decision(index),
+            decided_after_pairs: sequences.decided_after_pairs(index),
+        })
+        .collect();
+    let guards: Vec<_> = Guard::ALL.map(|guard| guard_finding(guard, taken, rule)).into();
+    Comparison {
+        verdict: verdict(&findings, &guards),
+        pairs: taken.len(),
+        pair_limit: rule.limit(),
+        is_finished: sequences.is_finished(),
+        findings,
+        guards,
+    }
+}
+
+fn guard_finding(guard: Guard, pairs: &[(Visit, Visit)], rule: &Rule) -> GuardFinding {
+    // Guards have no history of their own: the primaries' is of other quantities.
+    let rule = Rule::new(rule.limit(), None);
+    let mut sequence = Sequence::default();
+    for (a, b) in pairs {
+        sequence.push(&rule, guard.ln(b) - guard.ln(a));
+    }
+    let look = sequence.look(&rule);
+    GuardFinding {
+        guard,
+        difference: look.map(|look| look.interval()),
+        vetoes: look.is_some_and(|look| look.is_harmful_rise(guard.limit())),
+    }
+}
+
+fn verdict(findings: &[Finding], guards: &[GuardFinding]) -> Verdict {
+    let any = |wanted| findings.iter().any(|finding| finding.decision == wanted);
+    let all = |wanted| findings.iter().all(|finding| finding.decision == wanted);
+    if any(Decision::Worse) || guards.iter().any(|guard| guard.vetoes) {
+        Verdict::Worse
+    } else if any(Decision::Better) {
+        Verdict::Better
+    } else if all(Decision::Same) {
+        Verdict::Same
+    } else {
+        Verdict::Undecided
+    }
+}
+
+fn median(values: impl Iterator<Item = f64>) -> f64 {
+    let mut values: Vec<f64> = values.collect();
+    values.sort_by(f64::total_cmp);
+    match values.len() {
+        0 => f64::NAN,
+        n if n % 2 == 0 => f64::midpoint(values[n / 2 - 1], values[n / 2]),
+        n => values[n / 2],
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::frames::{FrameSeries, metrics};
+
+    /// A visit whose runs average `fps`, each a little off, with so many stutters a run.
+    fn visit(fps: f64, stutters: usize) -> Visit {
+        let run = |offset: f64| {
+            let t = 1000.0 / (fps * (1.0 + offset));
+            let mut frames: Vec<f64> =
+                (0..2000).map(|i| t * if i % 3 == 0 { 1.05 } else { 0.975 }).collect();
+            for index in 0..stutters {
+                frames[100 + index * 60] = 5.0 * t;
+            }
+            metrics(&FrameSeries::new(frames).unwrap())
+        };
+        Visit::new(vec![run(-0.002), run(0.0), run(0.003)]).unwrap()
+    }
+
+    fn compared(b_fps: f64, b_stutters: usize, pairs: usize) -> Comparison {
+        let wobble = |index: usize| 1.0 + [0.0, 0.004, -0.003, 0.001][index % 4];
+        let pairs: Vec<_> = (0..pairs)
+            .map(|i| (visit(100.0 * wobble(i), 2), visit(b_fps * wobble(i + 1), b_stutters)))
+            .collect();
+        compare(&pairs, &Rule::new(PairLimit::default(), None), Margins::default())
+    }
+
+    #[test]
+    fn clear_differences_and_clear_sameness_are_seen() {
+        let better = compared(105.0, 2, 5);
+        assert_eq!(better.verdict, Verdict::Better);
+        let difference = better.findings[0].difference.unwrap();
+        assert!((difference.estimate - 0.05).abs() < 0.005, "{difference:?}");
+        assert!(difference.low < difference.estimate && difference.estimate < difference.high);
+        assert_eq!(compared(95.0, 2, 5).verdict, Verdict::Worse);
+        let same = compared(100.0, 2, 8);
+        assert_eq!(same.verdict, Verdict::Same);
+        assert!(same.is_finished);
+    }
+
+    #[test]
+    fn too_few_pairs_decide_nothing_and_show_no_interval() {
+        let early = compared(130.0, 2, 3);
+        assert_eq!(early.verdict, Verdict::Undecided);
+        assert_eq!(early.findings[0].difference, None);
+        assert!(!early.is_finished);
+        assert_eq!(compared(130.0, 2, 0).verdict, Verdict::Undecided);
+    }
+
+    #[test]
+    fn a_guard_vetoes_what_the_average_calls_better() {
+        let stuttering = compared(106.0, 9, 6);
+        assert_eq!(stuttering.findings[0].decision, Decision::Better);
+        let vetoes: Vec<_> = stuttering.guards.iter().filter(|guard| guard.vetoes).collect();
+        assert!(vetoes.iter().any(|finding| finding.guard == Guard::Stutters));
+        assert_eq!(stuttering.verdict, Verdict::Worse);
+    }
+
+    #[test]
+    fn a_visit_needs_runs() {
+        assert_eq!(Visit::new(vec![]), Err(VisitError));
+    }
+}
