@@ -1,0 +1,117 @@
+//! Opening the ledger.
+
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, Transaction, TransactionBehavior};
+use rusqlite_migration::{M, Migrations};
+use serde::{Serialize, de::DeserializeOwned};
+
+use crate::changes::Change;
+use crate::error::LedgerError;
+use crate::rollbacks::Rollback;
+
+/// The name of the ledger's file in Frevin's home.
+const FILE: &str = "ledger.sqlite3";
+
+/// An opened ledger.
+#[derive(Debug)]
+pub struct Ledger {
+    pub(crate) connection: Connection,
+    path: PathBuf,
+}
+
+/// A change or a rollback that was begun and not ended: its process ended in the middle.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Unfinished {
+    /// A change: to be undone.
+    Change(Change),
+    /// A rollback: to be gone on with.
+    Rollback(Rollback),
+}
+
+impl Ledger {
+    /// Opens the ledger in Frevin's home, and makes both where they are not there.
+    ///
+    /// # Errors
+    /// [`LedgerError::Newer`] where a newer Frevin has written it, [`LedgerError::Damaged`] where
+    /// it is no database, or one that has lost its order.
+    pub fn open(home: &Path) -> Result<Self, LedgerError> {
+        fs_err::create_dir_all(home)?;
+        let path = home.join(FILE);
+        Self::open_file(&path).map_err(|error| match error {
+            LedgerError::Database(rusqlite::Error::SqliteFailure(failure, message))
+                if matches!(
+                    failure.code,
+                    rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt
+                ) =>
+            {
+                let reason = message.unwrap_or_else(|| failure.to_string());
+                LedgerError::Damaged { path, reason }
+            }
+            other => other,
+        })
+    }
+
+    fn open_file(path: &Path) -> Result<Self, LedgerError> {
+        let mut connection = Connection::open(path)?;
+        connection.busy_timeout(std::time::Duration::from_secs(5))?;
+        connection.pragma_update(None, "journal_mode", "WAL")?;
+        // In WAL mode FULL is what makes a commit survive a power cut.
+        connection.pragma_update(None, "synchronous", "FULL")?;
+        connection.pragma_update(None, "foreign_keys", true)?;
+        let migrations = Migrations::new(vec![M::up(include_str!("schema/1.sql"))]);
+        migrations.to_latest(&mut connection).map_err(|error| match error {
+            rusqlite_migration::Error::MigrationDefinition(_) => {
+                LedgerError::Newer(path.to_owned())
+            }
+            rusqlite_migration::Error::RusqliteError { err, .. } => LedgerError::Database(err),
+            other => LedgerError::Damaged { path: path.to_owned(), reason: other.to_string() },
+        })?;
+        Ok(Self { connection, path: path.to_owned() })
+    }
+
+    /// The ledger's file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The change or rollback of a PC that was begun and not ended, if there is one.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn unfinished(&self, pc: &str) -> Result<Option<Unfinished>, LedgerError> {
+        if let Some(change) = self.unfinished_change(pc)? {
+            return Ok(Some(Unfinished::Change(change)));
+        }
+        Ok(self.unfinished_rollback(pc)?.map(Unfinished::Rollback))
+    }
+
+    /// A transaction that takes the right to write at once, so that it cannot lose it half-way.
+    pub(crate) fn begin(&mut self) -> Result<Transaction<'_>, LedgerError> {
+        Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
+    }
+}
+
+/// A value as it is stored.
+pub(crate) fn store<T: Serialize>(what: &'static str, value: &T) -> Result<String, LedgerError> {
+    serde_json::to_string(value)
+        .map_err(|error| LedgerError::Unreadable { what, reason: error.to_string() })
+}
+
+/// A stored value.
+pub(crate) fn restore<T: DeserializeOwned>(
+    what: &'static str,
+    text: &str,
+) -> Result<T, LedgerError> {
+    serde_json::from_str(text)
+        .map_err(|error| LedgerError::Unreadable { what, reason: error.to_string() })
+}
+
+/// A stored value that is written as plain text.
+pub(crate) fn parse<T: std::str::FromStr>(what: &'static str, text: &str) -> Result<T, LedgerError>
+where
+    T::Err: std::fmt::Display,
+{
+    text.parse()
+        .map_err(|error: T::Err| LedgerError::Unreadable { what, reason: error.to_string() })
+}

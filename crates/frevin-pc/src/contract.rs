@@ -1,0 +1,199 @@
+//! What Frevin needs of a PC.
+
+use std::fmt;
+use std::path::PathBuf;
+
+use frevin_core::facts::Facts;
+use frevin_core::setting::{Address, State, WinName};
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+/// A PC: the live one, or one that is simulated.
+///
+/// # Contract
+///
+/// Who calls: one thread of one process at a time. Reading needs no lock. Every call of
+/// [`write`](Pc::write) and [`flush`](Pc::flush) is made while the caller holds what
+/// [`lock`](Pc::lock) gave.
+///
+/// 1. **Reading changes nothing** and two reads without a write in between agree, unless
+///    somebody else changed the PC. It is called often: several times for each setting.
+/// 2. **Reading is lossless.** What cannot be read is [`State::Unreadable`], never absent.
+/// 3. **Writes are absolute.** Writing a state that is held already succeeds and changes nothing,
+///    so a write may be repeated after a crash.
+/// 4. **A write moves its setting and nothing else**, except for what
+///    [`dependents`](Pc::dependents) and [`dependencies`](Pc::dependencies) announce. In
+///    particular, writing a registry value never creates its key: it is refused while the key is
+///    absent.
+/// 5. **A refused write changes nothing.**
+/// 6. **A write that succeeded may still not have happened.** Callers read back.
+/// 7. **A write survives the end of the process** at once, and a power cut after
+///    [`flush`](Pc::flush).
+/// 8. **A key that is not empty is not removed**: writing [`State::Absent`] to it answers
+///    [`Written::LeftInPlace`].
+pub trait Pc {
+    /// Which PC this is.
+    fn identity(&self) -> &PcIdentity;
+
+    /// What is known of it.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn facts(&self) -> Result<Facts, PcError>;
+
+    /// Which start of the PC this is: another value after every restart.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn boot(&self) -> Result<BootId, PcError>;
+
+    /// Takes the right to change the PC. It ends with the value, or with the process. What is
+    /// read after it is what whoever had the right before has left.
+    ///
+    /// # Errors
+    /// [`LockError::Held`] where another process has it.
+    fn lock(&mut self) -> Result<PcLock, LockError>;
+
+    /// What a setting holds.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked at all.
+    fn read(&self, address: &Address) -> Result<State, PcError>;
+
+    /// Makes a setting hold a state.
+    ///
+    /// # Errors
+    /// [`WriteError::Refused`] where the PC does not allow it; nothing has changed then.
+    fn write(&mut self, address: &Address, state: &State) -> Result<Written, WriteError>;
+
+    /// Makes everything written so far survive a power cut.
+    ///
+    /// # Errors
+    /// Where that cannot be had.
+    fn flush(&mut self) -> Result<(), PcError>;
+
+    /// The services that stop when `service` stops, each after those that depend on it.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError>;
+
+    /// The services that start before `service` starts, each after those it depends on.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError>;
+
+    /// Every setting of the PC that can be listed, in order of address, each once.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn addresses(&self) -> Result<Vec<Address>, PcError>;
+}
+
+/// Which PC is meant.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PcIdentity {
+    /// An identifier that no other PC has.
+    pub id: String,
+    /// Its name, for people.
+    pub name: String,
+    /// What kind of PC it is.
+    pub kind: PcKind,
+}
+
+/// Kinds of PC.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PcKind {
+    /// The PC that Frevin runs on.
+    Live,
+    /// A simulated one.
+    Rehearsal,
+}
+
+impl fmt::Display for PcKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Live => "live",
+            Self::Rehearsal => "rehearsal",
+        })
+    }
+}
+
+/// One start of a PC.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct BootId(pub String);
+
+/// The right to change a PC.
+#[must_use = "the right ends when this value is dropped"]
+#[derive(Debug)]
+pub struct PcLock {
+    _file: std::fs::File,
+}
+
+impl PcLock {
+    /// The right that is held for as long as `file` stays locked.
+    pub(crate) fn of(file: std::fs::File) -> Self {
+        Self { _file: file }
+    }
+}
+
+/// What came of a write that was not refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Written {
+    /// The setting should hold the state now.
+    Done,
+    /// A key that should have gone holds something that others put into it, and stays.
+    LeftInPlace,
+}
+
+/// Why a setting was not written.
+#[derive(Debug, Error)]
+pub enum WriteError {
+    /// The PC does not allow it; nothing has changed.
+    #[error("refused: {0}")]
+    Refused(String),
+    /// The PC could not be asked; what has changed is not known.
+    #[error(transparent)]
+    Failed(#[from] PcError),
+}
+
+/// Why a PC could not be asked.
+#[derive(Debug, Error)]
+pub enum PcError {
+    /// There is no such PC.
+    #[error("{} is not a rehearsal PC: it has no {missing}", .folder.display())]
+    NotAPc {
+        /// What was taken for a PC.
+        folder: PathBuf,
+        /// What it lacks.
+        missing: &'static str,
+    },
+    /// A file of the PC is broken.
+    #[error("{} is broken: {reason}", .file.display())]
+    Broken {
+        /// The file.
+        file: PathBuf,
+        /// What is wrong with it.
+        reason: String,
+    },
+    /// A file of the PC could not be read or written.
+    #[error(transparent)]
+    Io(#[from] std::io::Error),
+}
+
+/// Why the right to change a PC was not had.
+#[derive(Debug, Error)]
+pub enum LockError {
+    /// Another process has it.
+    #[error("another Frevin is changing this PC")]
+    Held,
+    /// The lock could not be tried.
+    #[error(transparent)]
+    Io(#[from] std::io::Error),
+    /// The PC could not be read again once it was had.
+    #[error(transparent)]
+    Pc(#[from] PcError),
+}

@@ -1,0 +1,60 @@
+//! What has happened to a rehearsal PC, one line of JSON an event.
+
+use frevin_core::setting::{Address, State};
+use serde::{Deserialize, Serialize};
+
+use super::folder::Folder;
+use crate::contract::PcError;
+
+const EVENTS: &str = "events.jsonl";
+
+/// Something that happened to a rehearsal PC.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "event")]
+pub enum Event {
+    /// The PC started.
+    Started {
+        /// The number of the start.
+        boot: u64,
+    },
+    /// A setting was written.
+    Written {
+        /// The number of the start that it happened after.
+        boot: u64,
+        /// The setting.
+        address: Address,
+        /// What it held.
+        before: State,
+        /// What it holds.
+        after: State,
+    },
+    /// A run was recorded.
+    Played {
+        /// The number of the start that it happened after.
+        boot: u64,
+        /// The scene.
+        scene: String,
+    },
+}
+
+pub(super) fn append(folder: &Folder, event: &Event) -> Result<(), PcError> {
+    use std::io::Write as _;
+
+    let mut line =
+        serde_json::to_string(event).map_err(|error| folder.broken(EVENTS, error.to_string()))?;
+    line.push('\n');
+    let mut file =
+        fs_err::OpenOptions::new().create(true).append(true).open(folder.path(EVENTS))?;
+    file.write_all(line.as_bytes())?;
+    Ok(())
+}
+
+/// The events from the first on. A line that a crash cut short is passed over.
+pub(super) fn read(folder: &Folder) -> Result<Vec<Event>, PcError> {
+    let path = folder.path(EVENTS);
+    if !path.exists() {
+        return Ok(Vec::new());
+    }
+    let text = fs_err::read_to_string(path)?;
+    Ok(text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect())
+}

@@ -1,0 +1,19 @@
+//! Faults to be provoked on a rehearsal PC.
+
+use std::collections::BTreeSet;
+
+use frevin_core::setting::Address;
+use serde::{Deserialize, Serialize};
+
+/// What goes wrong on the writes to come.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Faults {
+    /// The power fails before the write after this many: 0 is the next one. Frevin ends on the
+    /// spot, as it would with the PC.
+    pub power_cut_after_writes: Option<u64>,
+    /// Settings whose writes are refused.
+    pub refuse: BTreeSet<Address>,
+    /// Settings whose writes are accepted and do nothing.
+    pub ignore: BTreeSet<Address>,
+}

@@ -1,0 +1,89 @@
+//! The files of a rehearsal PC, read whole and replaced whole.
+
+use std::path::{Path, PathBuf};
+
+use serde::{Serialize, de::DeserializeOwned};
+
+use crate::contract::PcError;
+
+/// The folder of a rehearsal PC.
+#[derive(Debug, Clone)]
+pub(super) struct Folder {
+    root: PathBuf,
+}
+
+impl Folder {
+    pub(super) fn new(root: &Path) -> Self {
+        Self { root: root.to_owned() }
+    }
+
+    pub(super) fn root(&self) -> &Path {
+        &self.root
+    }
+
+    pub(super) fn path(&self, name: &str) -> PathBuf {
+        self.root.join(name)
+    }
+
+    pub(super) fn read_toml<T: DeserializeOwned>(&self, name: &'static str) -> Result<T, PcError> {
+        let text = self.read(name)?;
+        toml::from_str(&text).map_err(|error| self.broken(name, error.to_string()))
+    }
+
+    pub(super) fn read_json<T: DeserializeOwned>(&self, name: &'static str) -> Result<T, PcError> {
+        let text = self.read(name)?;
+        serde_json::from_str(&text).map_err(|error| self.broken(name, error.to_string()))
+    }
+
+    pub(super) fn read_json_or_default<T: DeserializeOwned + Default>(
+        &self,
+        name: &'static str,
+    ) -> Result<T, PcError> {
+        if self.path(name).exists() { self.read_json(name) } else { Ok(T::default()) }
+    }
+
+    /// Replaces a file so that a process that ends at any moment leaves the old or the new one.
+    pub(super) fn write_json(&self, name: &str, value: &impl Serialize) -> Result<(), PcError> {
+        let mut text = serde_json::to_string_pretty(value)
+            .map_err(|error| self.broken(name, error.to_string()))?;
+        text.push('\n');
+        let path = self.path(name);
+        let folder = path.parent().unwrap_or(&self.root);
+        let mut file = tempfile::NamedTempFile::new_in(folder)?;
+        std::io::Write::write_all(&mut file, text.as_bytes())?;
+        file.persist(&path).map_err(|error| error.error)?;
+        Ok(())
+    }
+
+    /// Makes a file, and its name in its folder, survive a power cut.
+    pub(super) fn sync(&self, name: &str) -> Result<(), PcError> {
+        let path = self.path(name);
+        fs_err::File::open(&path)?.sync_all()?;
+        Ok(())
+    }
+
+    pub(super) fn sync_folder(&self, name: &str) -> Result<(), PcError> {
+        // Windows has no way to sync a folder, and its file systems need none.
+        if cfg!(unix) {
+            fs_err::File::open(self.path(name))?.sync_all()?;
+        }
+        Ok(())
+    }
+
+    fn read(&self, name: &'static str) -> Result<String, PcError> {
+        let path = self.path(name);
+        match fs_err::read_to_string(&path) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                Err(PcError::NotAPc { folder: self.root.clone(), missing: name })
+            }
+            Err(error) if error.kind() == std::io::ErrorKind::NotADirectory => {
+                Err(PcError::NotAPc { folder: self.root.clone(), missing: name })
+            }
+            read => Ok(read?),
+        }
+    }
+
+    pub(super) fn broken(&self, name: &str, reason: String) -> PcError {
+        PcError::Broken { file: self.path(name), reason }
+    }
+}

@@ -1,0 +1,114 @@
+//! Frame times out of the performance model.
+
+use frevin_core::frames::FrameSeries;
+use frevin_core::setting::{Address, State};
+use rand::{RngExt as _, SeedableRng as _};
+use rand_distr::{Distribution as _, Exp1, StandardNormal};
+use rand_pcg::Pcg64;
+use serde::{Deserialize, Serialize};
+
+use super::clock::Clock;
+use super::model::{Factors, Model, ModelScene};
+
+/// The most frames that a run may have: an hour at 2000 FPS.
+const MOST_FRAMES: usize = 7_200_000;
+
+/// A run recorded on a rehearsal PC.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RecordedRun {
+    /// Its frames.
+    pub series: FrameSeries,
+    /// What it was recorded under.
+    pub conditions: RunConditions,
+}
+
+/// What a run was recorded under, as far as the PC knows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RunConditions {
+    /// Which run it was after the last start of the PC, from 1.
+    pub run_since_boot: u64,
+}
+
+/// Plays a scene. The same PC in the same state at the same point of its life gives the same run.
+pub(super) fn record(
+    model: &Model,
+    scene: &str,
+    seconds: f64,
+    seed: u64,
+    clock: &Clock,
+    in_effect: impl Fn(&Address) -> State,
+) -> Result<RecordedRun, String> {
+    let scene = model.scenes.iter().find(|known| known.name == scene).ok_or_else(|| {
+        let known: Vec<_> = model.scenes.iter().map(|scene| scene.name.as_str()).collect();
+        format!("it has no scene `{scene}`; it has {}", known.join(", "))
+    })?;
+    let factors = model.factors(&in_effect)?;
+    let player = Player { model, scene, factors, clock, seed };
+    let series = FrameSeries::new(player.play(seconds)).map_err(|error| error.to_string())?;
+    let conditions = RunConditions { run_since_boot: clock.runs_since_boot + 1 };
+    Ok(RecordedRun { series, conditions })
+}
+
+struct Player<'a> {
+    model: &'a Model,
+    scene: &'a ModelScene,
+    factors: Factors,
+    clock: &'a Clock,
+    seed: u64,
+}
+
+impl Player<'_> {
+    fn play(&self, seconds: f64) -> Vec<f64> {
+        let noise = &self.model.noise;
+        let mut rng = self.rng("run", self.clock.runs);
+        let mut normal = || -> f64 { StandardNormal.sample(&mut rng) };
+        let run_deviation = noise.run_spread * normal();
+        let slow_deviation = noise.slow_frames_run_spread * normal();
+        let boot_deviation: f64 = StandardNormal.sample(&mut self.rng("boot", self.clock.boots));
+        let drift = noise.drift_per_hour * self.clock.played_seconds / 3600.0;
+        let is_warm_up = self.clock.runs_since_boot < self.model.warm_up.runs;
+        let warm_up = |factor: f64| if is_warm_up { factor } else { 1.0 };
+
+        let typical_ms = self.scene.frame_ms
+            * self.factors.frame_time
+            * warm_up(self.model.warm_up.frame_time)
+            * (run_deviation + noise.boot_spread * boot_deviation + drift).exp();
+        let slow_excess =
+            self.model.slow_frames.mean_excess * self.factors.slow_frames * slow_deviation.exp();
+        let stutters = &self.model.stutters;
+        let stutters_per_ms = stutters.per_minute / 60_000.0
+            * self.factors.stutters
+            * warm_up(self.model.warm_up.stutters);
+
+        let innovation = (1.0 - noise.frame_memory.powi(2)).max(0.0).sqrt();
+        let mut deviation = normal();
+        let mut frames = Vec::new();
+        let mut elapsed_ms = 0.0;
+        while elapsed_ms < seconds * 1000.0 && frames.len() < MOST_FRAMES {
+            let fresh: f64 = StandardNormal.sample(&mut rng);
+            deviation = noise.frame_memory * deviation + innovation * fresh;
+            let mut frame_ms = typical_ms * (noise.frame_spread * deviation).exp();
+            if rng.random::<f64>() < self.model.slow_frames.share {
+                let excess: f64 = Exp1.sample(&mut rng);
+                frame_ms *= 1.0 + slow_excess * excess;
+            }
+            if rng.random::<f64>() < stutters_per_ms * frame_ms {
+                frame_ms += rng.random_range(stutters.shortest_ms..=stutters.longest_ms);
+            }
+            elapsed_ms += frame_ms;
+            frames.push(frame_ms);
+        }
+        frames
+    }
+
+    fn rng(&self, purpose: &str, ordinal: u64) -> Pcg64 {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(&self.seed.to_le_bytes());
+        hasher.update(purpose.as_bytes());
+        hasher.update(&ordinal.to_le_bytes());
+        let hash = hasher.finalize();
+        let mut seed = [0; 8];
+        seed.copy_from_slice(&hash.as_bytes()[..8]);
+        Pcg64::seed_from_u64(u64::from_le_bytes(seed))
+    }
+}

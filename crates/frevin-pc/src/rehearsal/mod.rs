@@ -1,0 +1,29 @@
+//! The rehearsal PC: a PC simulated in a folder.
+//!
+//! The folder holds everything: facts, settings by kind, rules of behaviour, a performance model,
+//! a clock, an event log. The PC behaves: some writes wait for a restart, stopping a service stops
+//! what depends on it, some keys refuse, faults can be provoked. docs/rehearsal.md documents the
+//! files.
+
+mod behaviour;
+mod clock;
+mod events;
+mod faults;
+mod folder;
+mod frames;
+mod model;
+mod pc;
+mod power;
+mod registry;
+mod services;
+mod settings;
+mod template;
+mod visual;
+
+pub use clock::Clock;
+pub use events::Event;
+pub use faults::Faults;
+pub use frames::{RecordedRun, RunConditions};
+pub use model::{Model, ModelScene};
+pub use pc::RehearsalPc;
+pub use template::{Template, TemplateError, create};

@@ -1,0 +1,183 @@
+//! The performance model: how long frames take on a rehearsal PC, and what its settings do to that.
+
+use std::collections::BTreeMap;
+
+use frevin_core::expression::Expression;
+use frevin_core::setting::{Address, State, Value};
+use serde::Deserialize;
+use serde_json::{Value as Json, json};
+
+/// The performance model of `model.toml`. Frevin's analysis never reads it; tests and users do,
+/// to see whether verdicts are true.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Model {
+    /// The scenes that can be played.
+    pub scenes: Vec<ModelScene>,
+    pub(super) noise: Noise,
+    pub(super) warm_up: WarmUp,
+    pub(super) slow_frames: SlowFrames,
+    pub(super) stutters: Stutters,
+    #[serde(default)]
+    pub(super) effects: Vec<Effect>,
+}
+
+/// A scene that can be played on a rehearsal PC.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ModelScene {
+    /// Its name.
+    pub name: String,
+    /// The game.
+    pub game: String,
+    /// Its graphics level.
+    pub graphics: String,
+    /// Its resolution.
+    pub resolution: String,
+    /// What is played.
+    pub route: String,
+    /// The typical frame time in milliseconds, with no effect at work.
+    pub(super) frame_ms: f64,
+}
+
+/// How frames, runs and starts of the PC differ by chance; spreads are standard deviations of
+/// the logarithm of frame time.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Noise {
+    /// From frame to frame.
+    pub(super) frame_spread: f64,
+    /// How much of a frame's deviation the next one inherits, from 0 to 1.
+    pub(super) frame_memory: f64,
+    /// From run to run.
+    pub(super) run_spread: f64,
+    /// From run to run, of the excess of slow frames.
+    pub(super) slow_frames_run_spread: f64,
+    /// From one start of the PC to the next.
+    pub(super) boot_spread: f64,
+    /// Slowing down over an hour of play, as a share.
+    pub(super) drift_per_hour: f64,
+}
+
+/// The first runs after a restart: caches are empty.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct WarmUp {
+    pub(super) runs: u64,
+    /// Frame time is this many times as long.
+    pub(super) frame_time: f64,
+    /// Stutters are this many times as frequent.
+    pub(super) stutters: f64,
+}
+
+/// Frames that take somewhat longer, which the 1% low is made of.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct SlowFrames {
+    /// Their share of all frames.
+    pub(super) share: f64,
+    /// How much longer they take on average, as a share.
+    pub(super) mean_excess: f64,
+}
+
+/// Frames that take very much longer.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Stutters {
+    pub(super) per_minute: f64,
+    pub(super) shortest_ms: f64,
+    pub(super) longest_ms: f64,
+}
+
+/// What some settings do to frames while an expression over them holds.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Effect {
+    /// What it is, for readers of the file.
+    pub(super) name: String,
+    /// The settings that the expression speaks of, by the names it gives them.
+    reads: BTreeMap<String, Address>,
+    /// When it is at work: CEL over those names. A setting that is absent is null.
+    when: String,
+    /// Frame time is multiplied by this.
+    #[serde(default = "one")]
+    frame_time: f64,
+    /// The excess of slow frames is multiplied by this.
+    #[serde(default = "one")]
+    slow_frames: f64,
+    /// The frequency of stutters is multiplied by this.
+    #[serde(default = "one")]
+    stutters: f64,
+}
+
+fn one() -> f64 {
+    1.0
+}
+
+/// What all effects at work come to: factors on frame time, slow frames and stutters.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Factors {
+    pub(super) frame_time: f64,
+    pub(super) slow_frames: f64,
+    pub(super) stutters: f64,
+}
+
+impl Model {
+    /// Checks what reading the file does not.
+    pub(super) fn check(&self) -> Result<(), String> {
+        let unset = |_: &Address| State::Absent;
+        for effect in &self.effects {
+            let sample = variables(effect, &unset);
+            Expression::parse(&effect.when)
+                .and_then(|when| when.check(&sample))
+                .map_err(|error| format!("effect `{}`: {error}", effect.name))?;
+        }
+        match self.scenes.iter().find(|scene| !(scene.frame_ms > 0.0)) {
+            Some(scene) => Err(format!("scene `{}` has no frame time above zero", scene.name)),
+            None => Ok(()),
+        }
+    }
+
+    /// What the effects at work come to. `in_effect` is what the PC goes by now.
+    pub(super) fn factors(
+        &self,
+        in_effect: &impl Fn(&Address) -> State,
+    ) -> Result<Factors, String> {
+        let mut factors = Factors { frame_time: 1.0, slow_frames: 1.0, stutters: 1.0 };
+        for effect in &self.effects {
+            let at_work = Expression::parse(&effect.when)
+                .and_then(|when| when.holds(&variables(effect, in_effect)))
+                .map_err(|error| format!("effect `{}`: {error}", effect.name))?;
+            if at_work {
+                factors.frame_time *= effect.frame_time;
+                factors.slow_frames *= effect.slow_frames;
+                factors.stutters *= effect.stutters;
+            }
+        }
+        Ok(factors)
+    }
+}
+
+fn variables(effect: &Effect, in_effect: &impl Fn(&Address) -> State) -> Json {
+    let value = |address: &Address| match in_effect(address) {
+        State::Absent | State::Unreadable(_) => Json::Null,
+        State::Value(value) => plain(&value),
+    };
+    effect.reads.iter().map(|(name, address)| (name.clone(), value(address))).collect()
+}
+
+fn plain(value: &Value) -> Json {
+    match value {
+        Value::Key => json!(true),
+        Value::Registry(data) => match (data.as_number(), data.as_text()) {
+            (Some(number), _) => json!(number),
+            (None, Some(text)) => json!(text),
+            (None, None) => json!(data.bytes),
+        },
+        Value::Start(start) => json!(start.to_string()),
+        Value::Run(run) => json!(run.to_string()),
+        Value::Plan(plan) => json!(plan.to_string()),
+        Value::PowerIndex(index) | Value::Milliseconds(index) => json!(index),
+        Value::Flag(flag) => json!(flag),
+    }
+}

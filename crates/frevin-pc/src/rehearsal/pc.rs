@@ -1,0 +1,269 @@
+//! A rehearsal PC, opened.
+
+use std::path::Path;
+
+use frevin_core::facts::Facts;
+use frevin_core::setting::{Address, State, WinName};
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use super::behaviour::Behaviour;
+use super::clock::Clock;
+use super::events::{self, Event};
+use super::faults::Faults;
+use super::folder::Folder;
+use super::frames::{self, RecordedRun};
+use super::model::Model;
+use super::settings::Settings;
+use crate::contract::{
+    BootId, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, WriteError, Written,
+};
+
+pub(super) const PC: &str = "pc.toml";
+const FACTS: &str = "facts.toml";
+const BEHAVIOUR: &str = "behaviour.toml";
+const MODEL: &str = "model.toml";
+const CLOCK: &str = "clock.json";
+const FAULTS: &str = "faults.json";
+const LOCK: &str = "frevin.lock";
+
+/// What `pc.toml` holds.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct PcFile {
+    pub(super) format: u32,
+    pub(super) id: String,
+    pub(super) name: String,
+    pub(super) seed: u64,
+}
+
+pub(super) const FORMAT: u32 = 1;
+
+/// A PC simulated in a folder.
+#[derive(Debug)]
+pub struct RehearsalPc {
+    folder: Folder,
+    identity: PcIdentity,
+    seed: u64,
+    facts: Facts,
+    behaviour: Behaviour,
+    model: Model,
+    settings: Settings,
+}
+
+impl RehearsalPc {
+    /// Opens the PC in `folder`.
+    ///
+    /// # Errors
+    /// [`PcError::NotAPc`] where there is none, [`PcError::Broken`] where a file of it is broken.
+    pub fn open(folder: &Path) -> Result<Self, PcError> {
+        let folder = Folder::new(folder);
+        let file: PcFile = folder.read_toml(PC)?;
+        if file.format != FORMAT {
+            let reason = format!("this Frevin reads format {FORMAT}, not {}", file.format);
+            return Err(folder.broken(PC, reason));
+        }
+        let behaviour: Behaviour = folder.read_toml(BEHAVIOUR)?;
+        if let Some(rule) = behaviour.bad_rule() {
+            return Err(folder.broken(BEHAVIOUR, format!("`{rule}` is not a registry key")));
+        }
+        let model: Model = folder.read_toml(MODEL)?;
+        model.check().map_err(|reason| folder.broken(MODEL, reason))?;
+        Ok(Self {
+            identity: PcIdentity { id: file.id, name: file.name, kind: PcKind::Rehearsal },
+            seed: file.seed,
+            facts: folder.read_toml(FACTS)?,
+            behaviour,
+            model,
+            settings: Settings::load(&folder)?,
+            folder,
+        })
+    }
+
+    /// The folder that the PC is in.
+    pub fn folder(&self) -> &Path {
+        self.folder.root()
+    }
+
+    /// Its performance model.
+    pub fn model(&self) -> &Model {
+        &self.model
+    }
+
+    /// Its clock.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn clock(&self) -> Result<Clock, PcError> {
+        self.folder.read_json(CLOCK)
+    }
+
+    /// What has happened to it, from the first event on.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn events(&self) -> Result<Vec<Event>, PcError> {
+        events::read(&self.folder)
+    }
+
+    /// Settings whose latest write acts after the next restart.
+    pub fn waiting_for_restart(&self) -> Vec<Address> {
+        self.settings.waiting_for_restart().cloned().collect()
+    }
+
+    /// The name of a power plan.
+    pub fn plan_name(&self, plan: Uuid) -> Option<&str> {
+        self.settings.power().plan_name(plan)
+    }
+
+    /// Restarts the PC: what waits takes effect, services start by their start types.
+    ///
+    /// # Errors
+    /// Where its files cannot be written.
+    pub fn restart(&mut self, _lock: &PcLock) -> Result<Clock, PcError> {
+        self.settings.restart();
+        self.settings.save_all(&self.folder)?;
+        let mut clock = self.clock()?;
+        clock.boots += 1;
+        clock.runs_since_boot = 0;
+        self.folder.write_json(CLOCK, &clock)?;
+        events::append(&self.folder, &Event::Started { boot: clock.boots })?;
+        Ok(clock)
+    }
+
+    /// Plays a scene for so many seconds, and records it.
+    ///
+    /// # Errors
+    /// Where there is no such scene, or the PC's files cannot be read or written.
+    pub fn record(
+        &mut self,
+        _lock: &PcLock,
+        scene: &str,
+        seconds: f64,
+    ) -> Result<RecordedRun, PcError> {
+        let mut clock = self.clock()?;
+        let in_effect = |address: &Address| self.settings.in_effect(address);
+        let run = frames::record(&self.model, scene, seconds, self.seed, &clock, in_effect)
+            .map_err(|reason| self.folder.broken(MODEL, reason))?;
+        clock.runs += 1;
+        clock.runs_since_boot += 1;
+        clock.played_seconds += run.series.total_ms() / 1000.0;
+        self.folder.write_json(CLOCK, &clock)?;
+        let event = Event::Played { boot: clock.boots, scene: scene.to_owned() };
+        events::append(&self.folder, &event)?;
+        Ok(run)
+    }
+
+    /// The faults to come.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn faults(&self) -> Result<Faults, PcError> {
+        self.folder.read_json_or_default(FAULTS)
+    }
+
+    /// Sets the faults to come.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn set_faults(&mut self, faults: &Faults) -> Result<(), PcError> {
+        if *faults == Faults::default() {
+            match fs_err::remove_file(self.folder.path(FAULTS)) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                    return Err(error.into());
+                }
+                _ => return Ok(()),
+            }
+        }
+        self.folder.write_json(FAULTS, faults)
+    }
+
+    /// Lets a fault happen to a write, if one is due. `Ok(true)` means that the write is to be
+    /// accepted without doing anything.
+    fn suffer_faults(&mut self, address: &Address) -> Result<bool, WriteError> {
+        let mut faults = self.faults()?;
+        if let Some(left) = faults.power_cut_after_writes {
+            faults.power_cut_after_writes = left.checked_sub(1);
+            self.set_faults(&faults)?;
+            if left == 0 {
+                std::process::abort();
+            }
+        }
+        if faults.refuse.contains(address) {
+            return Err(WriteError::Refused("access denied (a provoked fault)".to_owned()));
+        }
+        Ok(faults.ignore.contains(address))
+    }
+}
+
+impl Pc for RehearsalPc {
+    fn identity(&self) -> &PcIdentity {
+        &self.identity
+    }
+
+    fn facts(&self) -> Result<Facts, PcError> {
+        Ok(self.facts.clone())
+    }
+
+    fn boot(&self) -> Result<BootId, PcError> {
+        Ok(BootId(self.clock()?.boots.to_string()))
+    }
+
+    fn lock(&mut self) -> Result<PcLock, LockError> {
+        let file = std::fs::File::options()
+            .create(true)
+            .truncate(false)
+            .write(true)
+            .open(self.folder.path(LOCK))?;
+        match file.try_lock() {
+            Ok(()) => {
+                self.settings = Settings::load(&self.folder)?;
+                Ok(PcLock::of(file))
+            }
+            Err(std::fs::TryLockError::WouldBlock) => Err(LockError::Held),
+            Err(std::fs::TryLockError::Error(error)) => Err(error.into()),
+        }
+    }
+
+    fn read(&self, address: &Address) -> Result<State, PcError> {
+        Ok(self.settings.read(address))
+    }
+
+    fn write(&mut self, address: &Address, state: &State) -> Result<Written, WriteError> {
+        if self.behaviour.refuses(address) {
+            return Err(WriteError::Refused("access denied".to_owned()));
+        }
+        if self.suffer_faults(address)? {
+            return Ok(Written::Done);
+        }
+        let before = self.settings.read(address);
+        let waits = self.behaviour.waits_for_restart(address);
+        let mut settings = self.settings.clone();
+        let written = settings.write(address, state, waits)?;
+        settings.save(&self.folder, address)?;
+        self.settings = settings;
+        let after = self.settings.read(address);
+        if before != after {
+            let boot = self.clock()?.boots;
+            let address = address.clone();
+            events::append(&self.folder, &Event::Written { boot, address, before, after })?;
+        }
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> Result<(), PcError> {
+        Settings::sync(&self.folder)
+    }
+
+    fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
+        Ok(self.settings.services().dependents(service))
+    }
+
+    fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
+        Ok(self.settings.services().dependencies(service))
+    }
+
+    fn addresses(&self) -> Result<Vec<Address>, PcError> {
+        Ok(self.settings.addresses())
+    }
+}

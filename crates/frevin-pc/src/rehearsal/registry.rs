@@ -1,0 +1,135 @@
+//! The simulated registry: keys in a tree, values with raw types and exact bytes.
+
+use std::collections::BTreeMap;
+
+use frevin_core::setting::{Address, KeyPath, RegistryData, State, Value, WinName};
+use serde::{Deserialize, Serialize};
+
+use crate::contract::{WriteError, Written};
+
+/// One key.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Key {
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    values: BTreeMap<WinName, RegistryData>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    keys: BTreeMap<WinName, Key>,
+}
+
+impl Key {
+    fn is_empty(&self) -> bool {
+        self.values.is_empty() && self.keys.is_empty()
+    }
+}
+
+/// The hives by their short names.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub(super) struct Registry {
+    hives: BTreeMap<String, Key>,
+}
+
+impl Registry {
+    fn key(&self, path: &KeyPath) -> Option<&Key> {
+        let hive = self.hives.get(path.hive().short_name())?;
+        path.names().iter().try_fold(hive, |key, name| key.keys.get(name))
+    }
+
+    fn key_mut(&mut self, path: &KeyPath) -> Option<&mut Key> {
+        let hive = self.hives.get_mut(path.hive().short_name())?;
+        path.names().iter().try_fold(hive, |key, name| key.keys.get_mut(name))
+    }
+
+    pub(super) fn read_key(&self, path: &KeyPath) -> State {
+        self.key(path).map_or(State::Absent, |_| Value::Key.into())
+    }
+
+    pub(super) fn read_value(&self, path: &KeyPath, name: &WinName) -> State {
+        let data = self.key(path).and_then(|key| key.values.get(name));
+        data.map_or(State::Absent, |data| Value::Registry(data.clone()).into())
+    }
+
+    pub(super) fn write_key(
+        &mut self,
+        path: &KeyPath,
+        state: &State,
+    ) -> Result<Written, WriteError> {
+        let Some(name) = path.names().last() else {
+            return Err(WriteError::Refused("the root of a hive".to_owned()));
+        };
+        let parent = match path.parent() {
+            Some(parent) => self.key_mut(&parent),
+            None => self.hives.get_mut(path.hive().short_name()),
+        };
+        let no_parent = || WriteError::Refused(format!("the key above {path} does not exist"));
+        match state {
+            State::Value(Value::Key) => {
+                parent.ok_or_else(no_parent)?.keys.entry(name.clone()).or_default();
+                Ok(Written::Done)
+            }
+            State::Absent => {
+                let Some(parent) = parent else { return Ok(Written::Done) };
+                match parent.keys.get(name) {
+                    Some(key) if !key.is_empty() => return Ok(Written::LeftInPlace),
+                    _ => parent.keys.remove(name),
+                };
+                Ok(Written::Done)
+            }
+            other => Err(WriteError::Refused(format!("a key cannot hold {other}"))),
+        }
+    }
+
+    pub(super) fn write_value(
+        &mut self,
+        path: &KeyPath,
+        name: &WinName,
+        state: &State,
+    ) -> Result<Written, WriteError> {
+        let key = self.key_mut(path);
+        match (state, key) {
+            (State::Absent, None) => {}
+            (State::Absent, Some(key)) => {
+                key.values.remove(name);
+            }
+            (State::Value(Value::Registry(data)), Some(key)) => {
+                // A value that exists keeps the spelling of its name, as in Windows.
+                match key.values.get_mut(name) {
+                    Some(held) => *held = data.clone(),
+                    None => {
+                        key.values.insert(name.clone(), data.clone());
+                    }
+                }
+            }
+            (State::Value(Value::Registry(_)), None) => {
+                return Err(WriteError::Refused(format!("the key {path} does not exist")));
+            }
+            (other, _) => {
+                return Err(WriteError::Refused(format!("a registry value cannot hold {other}")));
+            }
+        }
+        Ok(Written::Done)
+    }
+
+    /// Every key and value.
+    pub(super) fn addresses(&self) -> Vec<Address> {
+        let mut addresses = Vec::new();
+        for (hive, root) in &self.hives {
+            for (name, key) in &root.keys {
+                collect(&format!(r"{hive}\{name}"), key, &mut addresses);
+            }
+        }
+        addresses
+    }
+}
+
+fn collect(path: &str, key: &Key, addresses: &mut Vec<Address>) {
+    let Ok(key_path) = path.parse::<KeyPath>() else { return };
+    addresses.push(Address::RegistryKey(key_path.clone()));
+    for name in key.values.keys() {
+        addresses.push(Address::RegistryValue(key_path.clone(), name.clone()));
+    }
+    for (name, inner) in &key.keys {
+        collect(&format!(r"{path}\{name}"), inner, addresses);
+    }
+}

@@ -1,0 +1,170 @@
+//! Every setting of a rehearsal PC, a file for each kind.
+
+use std::collections::BTreeMap;
+
+use frevin_core::setting::{Address, State};
+use serde::{Deserialize, Serialize};
+
+use super::folder::Folder;
+use super::power::Power;
+use super::registry::Registry;
+use super::services::Services;
+use super::visual::Visual;
+use crate::contract::{PcError, WriteError, Written};
+
+const REGISTRY: &str = "settings/registry.json";
+const SERVICES: &str = "settings/services.json";
+const POWER: &str = "settings/power.json";
+const VISUAL: &str = "settings/visual.json";
+const IN_EFFECT: &str = "in-effect.json";
+
+/// What the PC still goes by where a write waits for a restart: by address, the state in effect.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(transparent)]
+struct InEffect {
+    states: BTreeMap<Address, State>,
+}
+
+#[derive(Debug, Clone)]
+pub(super) struct Settings {
+    registry: Registry,
+    services: Services,
+    power: Power,
+    visual: Visual,
+    in_effect: InEffect,
+}
+
+impl Settings {
+    pub(super) fn load(folder: &Folder) -> Result<Self, PcError> {
+        let mut settings = Self {
+            registry: folder.read_json(REGISTRY)?,
+            services: folder.read_json(SERVICES)?,
+            power: folder.read_json(POWER)?,
+            visual: folder.read_json(VISUAL)?,
+            in_effect: InEffect::default(),
+        };
+        let mut in_effect: InEffect = folder.read_json_or_default(IN_EFFECT)?;
+        // A crash between the two files of a write leaves a setting that waits for what it holds.
+        in_effect.states.retain(|address, state| settings.read(address) != *state);
+        settings.in_effect = in_effect;
+        Ok(settings)
+    }
+
+    pub(super) fn read(&self, address: &Address) -> State {
+        match address {
+            Address::RegistryKey(key) => self.registry.read_key(key),
+            Address::RegistryValue(key, name) => self.registry.read_value(key, name),
+            Address::ServiceStart(name) => self.services.read_start(name),
+            Address::ServiceRunning(name) => self.services.read_run(name),
+            Address::ActivePlan => self.power.read_active(),
+            Address::PowerValue { plan, subgroup, setting, source } => {
+                self.power.read_value([*plan, *subgroup, *setting], *source)
+            }
+            Address::Visual(parameter) => self.visual.read(*parameter),
+        }
+    }
+
+    /// Writes to memory; [`Self::save`] makes it last.
+    pub(super) fn write(
+        &mut self,
+        address: &Address,
+        state: &State,
+        waits_for_restart: bool,
+    ) -> Result<Written, WriteError> {
+        let before = self.read(address);
+        let written = match address {
+            Address::RegistryKey(key) => self.registry.write_key(key, state),
+            Address::RegistryValue(key, name) => self.registry.write_value(key, name, state),
+            Address::ServiceStart(name) => self.services.write_start(name, state),
+            Address::ServiceRunning(name) => self.services.write_run(name, state),
+            Address::ActivePlan => self.power.write_active(state),
+            Address::PowerValue { plan, subgroup, setting, source } => {
+                self.power.write_value([*plan, *subgroup, *setting], *source, state)
+            }
+            Address::Visual(parameter) => self.visual.write(*parameter, state),
+        }?;
+        if waits_for_restart {
+            let after = self.read(address);
+            let in_effect = self.in_effect.states.remove(address).unwrap_or(before);
+            if in_effect != after {
+                self.in_effect.states.insert(address.clone(), in_effect);
+            }
+        }
+        Ok(written)
+    }
+
+    /// What the PC goes by now.
+    pub(super) fn in_effect(&self, address: &Address) -> State {
+        let held_back = self.in_effect.states.get(address);
+        held_back.cloned().unwrap_or_else(|| self.read(address))
+    }
+
+    pub(super) fn waiting_for_restart(&self) -> impl Iterator<Item = &Address> {
+        self.in_effect.states.keys()
+    }
+
+    pub(super) fn restart(&mut self) {
+        self.in_effect.states.clear();
+        self.services.restart();
+    }
+
+    /// Saves what a write to `address` can have changed.
+    pub(super) fn save(&self, folder: &Folder, address: &Address) -> Result<(), PcError> {
+        // What is in effect goes first: a process that ends in between leaves a PC that goes by
+        // the same state as before, whichever of the two files is the newer.
+        self.save_in_effect(folder)?;
+        match address.kind() {
+            "registry" => folder.write_json(REGISTRY, &self.registry),
+            "service" => folder.write_json(SERVICES, &self.services),
+            "power" => folder.write_json(POWER, &self.power),
+            _ => folder.write_json(VISUAL, &self.visual),
+        }
+    }
+
+    pub(super) fn save_all(&self, folder: &Folder) -> Result<(), PcError> {
+        folder.write_json(REGISTRY, &self.registry)?;
+        folder.write_json(SERVICES, &self.services)?;
+        folder.write_json(POWER, &self.power)?;
+        folder.write_json(VISUAL, &self.visual)?;
+        self.save_in_effect(folder)
+    }
+
+    fn save_in_effect(&self, folder: &Folder) -> Result<(), PcError> {
+        if folder.read_json_or_default::<InEffect>(IN_EFFECT)? == self.in_effect {
+            return Ok(());
+        }
+        if self.in_effect.states.is_empty() {
+            fs_err::remove_file(folder.path(IN_EFFECT))?;
+            return Ok(());
+        }
+        folder.write_json(IN_EFFECT, &self.in_effect)
+    }
+
+    pub(super) fn sync(folder: &Folder) -> Result<(), PcError> {
+        for name in [REGISTRY, SERVICES, POWER, VISUAL] {
+            folder.sync(name)?;
+        }
+        if folder.path(IN_EFFECT).exists() {
+            folder.sync(IN_EFFECT)?;
+        }
+        folder.sync_folder("settings")?;
+        folder.sync_folder("")
+    }
+
+    pub(super) fn services(&self) -> &Services {
+        &self.services
+    }
+
+    pub(super) fn power(&self) -> &Power {
+        &self.power
+    }
+
+    pub(super) fn addresses(&self) -> Vec<Address> {
+        let mut addresses = self.registry.addresses();
+        addresses.extend(self.services.addresses());
+        addresses.extend(self.power.addresses());
+        addresses.extend(self.visual.addresses());
+        addresses.sort();
+        addresses
+    }
+}
