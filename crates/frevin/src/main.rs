@@ -1,2 +1,8 @@
-//! x
-fn main() {}
+//! The `frevin` program.
+#![forbid(unsafe_code)]
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    frevin::main()
+}

@@ -36,6 +36,22 @@ pub(super) fn rank_on<R: Readings>(
     Ok(rank(address, target, dependencies))
 }
 
+/// Settings in the order in which they can be made to hold the states beside them.
+///
+/// # Errors
+/// Where the PC cannot be asked.
+pub fn in_writing_order<R: Readings>(
+    settings: Vec<(Address, State)>,
+    readings: &R,
+) -> Result<Vec<(Address, State)>, R::Error> {
+    let mut ranked = Vec::new();
+    for (address, state) in settings {
+        ranked.push((rank_on(readings, &address, &state)?, (address, state)));
+    }
+    ranked.sort_by_key(|(rank, _)| *rank);
+    Ok(ranked.into_iter().map(|(_, setting)| setting).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

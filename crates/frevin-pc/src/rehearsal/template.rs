@@ -12,7 +12,7 @@ use super::pc::{FORMAT, PC, PcFile, RehearsalPc};
 use super::settings::Settings;
 use crate::contract::PcError;
 
-static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../rehearsal");
+static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../rehearsal/pcs");
 
 /// A shipped rehearsal PC that others are made of.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -1,0 +1,186 @@
+//! The command line: arguments in, an exit code out.
+
+use std::io::Write as _;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Args, CommandFactory as _, Parser, Subcommand};
+use miette::{GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource};
+
+use crate::commands;
+use crate::failure::Failure;
+use crate::logging;
+use crate::report::Answer;
+use crate::session::Session;
+use crate::view::{bad, dim, strong};
+
+/// Tweak a gaming PC, measure what came of it, and take back what made it worse.
+///
+/// Begin with `frevin demo`: it does the whole job once on a PC that is simulated in a folder.
+#[derive(Debug, Parser)]
+#[command(name = "frevin", version, disable_help_subcommand = true)]
+struct Cli {
+    #[command(flatten)]
+    options: GlobalOptions,
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// Options that every command takes.
+#[derive(Debug, Args)]
+pub(crate) struct GlobalOptions {
+    /// The PC that is meant: the folder of a rehearsal PC, or `live`
+    #[arg(
+        long,
+        global = true,
+        env = "FREVIN_PC",
+        value_name = "live|FOLDER",
+        hide_env_values = true
+    )]
+    pub(crate) pc: Option<String>,
+    /// Where Frevin keeps its ledger and undo files
+    #[arg(long, global = true, env = "FREVIN_HOME", value_name = "FOLDER", hide_env_values = true)]
+    pub(crate) home: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Do not ask: yes to everything
+    #[arg(long, short = 'y', global = true)]
+    pub(crate) yes: bool,
+    /// Print nothing but what was asked for
+    #[arg(long, short, global = true)]
+    pub(crate) quiet: bool,
+    /// Log what is done, more for each v
+    #[arg(long, short, global = true, action = clap::ArgAction::Count)]
+    verbose: u8,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    Demo(commands::demo::DemoArgs),
+    Inspect(commands::inspect::InspectArgs),
+    #[command(subcommand)]
+    Tweak(commands::tweak::TweakCommand),
+    #[command(subcommand)]
+    Profile(commands::profile::ProfileCommand),
+    Preview(commands::preview::PreviewArgs),
+    Apply(commands::apply::ApplyArgs),
+    Rollback(commands::rollback::RollbackArgs),
+    Recover(commands::recover::RecoverArgs),
+    #[command(subcommand)]
+    Snapshot(commands::snapshot::SnapshotCommand),
+    Drift(commands::drift::DriftArgs),
+    #[command(subcommand)]
+    Scene(commands::scene::SceneCommand),
+    #[command(subcommand)]
+    Run(commands::run::RunCommand),
+    Compare(commands::compare::CompareArgs),
+    #[command(subcommand)]
+    Rehearsal(commands::rehearsal::RehearsalCommand),
+    /// Print completions for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+}
+
+/// Runs the program.
+pub fn main() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            let _ = error.print();
+            return ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2));
+        }
+    };
+    logging::start(cli.options.verbose);
+    let json = cli.options.json;
+    match run(cli) {
+        Ok(answer) => {
+            if json {
+                print_json(&answer.json);
+            } else {
+                answer.page.print();
+            }
+            ExitCode::from(u8::from(!answer.is_yes))
+        }
+        Err(failure) => {
+            if json {
+                print_json(&failure.to_json());
+            } else {
+                print_failure(&failure);
+            }
+            ExitCode::from(failure.kind.exit_code())
+        }
+    }
+}
+
+fn run(cli: Cli) -> Result<Answer, Failure> {
+    let session = Session::new(&cli.options)?;
+    match cli.command {
+        Command::Demo(args) => commands::demo::run(&session, &args),
+        Command::Inspect(args) => commands::inspect::run(&session, &args),
+        Command::Tweak(command) => commands::tweak::run(&session, &command),
+        Command::Profile(command) => commands::profile::run(&session, &command),
+        Command::Preview(args) => commands::preview::run(&session, &args),
+        Command::Apply(args) => commands::apply::run(&session, &args),
+        Command::Rollback(args) => commands::rollback::run(&session, &args),
+        Command::Recover(args) => commands::recover::run(&session, &args),
+        Command::Snapshot(command) => commands::snapshot::run(&session, &command),
+        Command::Drift(args) => commands::drift::run(&session, &args),
+        Command::Scene(command) => commands::scene::run(&session, &command),
+        Command::Run(command) => commands::run::run(&session, &command),
+        Command::Compare(args) => commands::compare::run(&session, &args),
+        Command::Rehearsal(command) => commands::rehearsal::run(&session, &command),
+        Command::Completions { shell } => Ok(completions(shell)),
+    }
+}
+
+fn completions(shell: clap_complete::Shell) -> Answer {
+    let mut script = Vec::new();
+    clap_complete::generate(shell, &mut Cli::command(), "frevin", &mut script);
+    let script = String::from_utf8_lossy(&script).into_owned();
+    let mut page = crate::view::Page::default();
+    page.line(script.trim_end());
+    Answer { json: serde_json::json!({ "script": script }), page, is_yes: true }
+}
+
+fn print_json(value: &serde_json::Value) {
+    let mut out = std::io::stdout().lock();
+    let _ = serde_json::to_writer_pretty(&mut out, value);
+    let _ = writeln!(out);
+}
+
+fn print_failure(failure: &Failure) {
+    let mut text = format!("{} {}\n", bad(strong("error:")), failure.message);
+    for detail in &failure.details {
+        text.push_str(&format!("  {detail}\n"));
+    }
+    if let Some(document) = &failure.document {
+        text.push_str(&draw_problems(document));
+    }
+    for hint in &failure.hints {
+        text.push_str(&format!("{} {hint}\n", dim("help:")));
+    }
+    let _ = anstream::stderr().lock().write_all(text.as_bytes());
+}
+
+/// The problems of a document with its source shown.
+fn draw_problems(document: &frevin_core::document::BadDocument) -> String {
+    // anstream takes the colours out again where they are not wanted.
+    let handler = GraphicalReportHandler::new_themed(GraphicalTheme::unicode())
+        .with_links(false)
+        .with_width(crate::view::Page::width());
+    let mut text = String::new();
+    for problem in &document.problems {
+        let mut diagnostic = MietteDiagnostic::new(&problem.message);
+        diagnostic.help.clone_from(&problem.advice);
+        if let Some(span) = &problem.span {
+            diagnostic = diagnostic.with_label(LabeledSpan::underline(span.clone()));
+        }
+        let source = NamedSource::new(&document.name, document.text.clone());
+        let report = miette::Report::new(diagnostic).with_source_code(source);
+        let _ = handler.render_report(&mut text, report.as_ref());
+    }
+    text
+}

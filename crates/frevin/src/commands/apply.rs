@@ -1,0 +1,113 @@
+//! `frevin apply`
+
+use clap::Args;
+use frevin_core::preview::LeftOut;
+use frevin_core::setting::TakesEffect;
+use frevin_ledger::Ledger;
+use frevin_pc::Pc;
+use serde::Serialize;
+
+use super::preview::{PlanReport, with_article};
+use super::target::{TargetArgs, Unsaved};
+use crate::failure::{Failure, Kind};
+use crate::report::{Answer, Report};
+use crate::session::Session;
+use crate::view::{Page, count, dim, good, strong, warn};
+use crate::workshop::{apply, refuse_unfinished};
+
+/// Apply a profile: snapshot first, every write read back, all of it or nothing
+#[derive(Debug, Args)]
+pub(crate) struct ApplyArgs {
+    #[command(flatten)]
+    target: TargetArgs,
+}
+
+/// What was applied.
+#[derive(Debug, Serialize)]
+pub(crate) struct ApplyReport {
+    #[serde(flatten)]
+    pub(crate) applied: Option<apply::Applied>,
+    pub(crate) left_out: Vec<LeftOut>,
+}
+
+pub(crate) fn run(session: &Session, args: &ApplyArgs) -> Result<Answer, Failure> {
+    let mut pc = session.pc()?;
+    let mut ledger = session.ledger()?;
+    Ok(Answer::yes(&apply_target(session, &mut *pc, &mut ledger, &args.target)?))
+}
+
+/// Applies a profile or a tweak, after asking for the owner's word.
+pub(crate) fn apply_target(
+    session: &Session,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    target: &TargetArgs,
+) -> Result<ApplyReport, Failure> {
+    refuse_unfinished(ledger, pc)?;
+    let catalogue = session.catalogue()?;
+    let target = target.resolve(&catalogue, ledger, &pc.facts()?, Unsaved::Refused)?;
+    let mut plan = apply::make_plan(pc, ledger, &target.wishes)?;
+    plan.left_out.extend(target.left_out);
+    let left_out = plan.left_out.clone();
+    if plan.is_empty() && plan.refusals.is_empty() {
+        return Ok(ApplyReport { applied: None, left_out });
+    }
+    let mut page = Page::default();
+    let report = PlanReport {
+        title: &target.title,
+        takes_effect: plan.takes_effect(),
+        plan: &plan,
+        catalogue: &catalogue,
+        addresses: false,
+    };
+    report.show(&mut page);
+    if plan.refusals.is_empty() {
+        session.confirm(&page, "Apply it?")?;
+    }
+    let order = apply::Order {
+        title: &target.title,
+        revision: target.revision.as_ref().map(|(name, number)| (name, *number)),
+        wishes: &target.wishes,
+        plan,
+    };
+    let applied = apply::apply(session, pc, ledger, order)?;
+    Ok(ApplyReport { applied: Some(applied), left_out })
+}
+
+impl Report for ApplyReport {
+    fn show(&self, page: &mut Page) {
+        match &self.applied {
+            None => page.line("Nothing to change: the PC is as wished already."),
+            Some(applied) => {
+                page.line(format_args!(
+                    "{} {} is applied: {} written and read back.",
+                    good("Done."),
+                    strong(format_args!("Change {} ({})", applied.change, applied.title)),
+                    count(applied.written, "setting"),
+                ));
+                if applied.takes_effect != TakesEffect::Now {
+                    let moment = with_article(applied.takes_effect);
+                    page.line(warn(format_args!("Some of it waits for {moment}.")));
+                }
+                page.pairs([
+                    ("take it back", format!("frevin rollback {}", applied.change)),
+                    ("undo without Frevin", applied.undo_files.registry.display().to_string()),
+                    ("", applied.undo_files.sheet.display().to_string()),
+                ]);
+            }
+        }
+        for left in &self.left_out {
+            page.line(format_args!(
+                "{} {}: {}",
+                dim("left out"),
+                left.tweak,
+                left.reasons.join(" ")
+            ));
+        }
+    }
+}
+
+/// Fails where nothing came of applying, for callers that need a change to go on.
+pub(crate) fn change_of(report: &ApplyReport) -> Result<&apply::Applied, Failure> {
+    report.applied.as_ref().ok_or_else(|| Failure::new(Kind::Internal, "nothing was applied"))
+}

@@ -1,0 +1,17 @@
+//! The commands, a file each: arguments, one function, and the report that it gives.
+
+pub(crate) mod apply;
+pub(crate) mod compare;
+pub(crate) mod demo;
+pub(crate) mod drift;
+pub(crate) mod inspect;
+pub(crate) mod preview;
+pub(crate) mod profile;
+pub(crate) mod recover;
+pub(crate) mod rehearsal;
+pub(crate) mod rollback;
+pub(crate) mod run;
+pub(crate) mod scene;
+pub(crate) mod snapshot;
+mod target;
+pub(crate) mod tweak;

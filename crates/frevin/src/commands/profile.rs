@@ -1,0 +1,295 @@
+//! `frevin profile`
+
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use clap::Subcommand;
+use frevin_core::document::place_of;
+use frevin_core::profile::{
+    Profile, ProfileName, Remark, RemarkKind, Revision, RevisionName, remarks, starting_document,
+};
+use frevin_core::tweak::TweakId;
+use frevin_ledger::Saved;
+use serde::Serialize;
+
+use super::target::{find_tweak, read_document};
+use crate::failure::{Failure, Kind};
+use crate::report::{Answer, Report};
+use crate::session::Session;
+use crate::view::{Page, Table, bad, count, dim, good, strong, warn};
+
+/// Versioned lists of tweaks for a purpose
+#[derive(Debug, Subcommand)]
+pub(crate) enum ProfileCommand {
+    /// Begin a profile: a TOML document to fill in
+    New {
+        /// Its name, like `quiet-evening`
+        name: ProfileName,
+        /// What it is for
+        #[arg(long, default_value = "Say here what this profile is for.")]
+        purpose: String,
+        /// Tweaks to begin with
+        #[arg(long, value_name = "AREA/NAME")]
+        tweak: Vec<String>,
+        /// Where to write it [default: NAME.toml here]
+        #[arg(long)]
+        file: Option<PathBuf>,
+    },
+    /// Check a document: is it a profile, and what is to be said of its tweaks on this PC
+    Check {
+        /// The document
+        file: PathBuf,
+    },
+    /// Save a document as the next revision of its profile
+    Save {
+        /// The document
+        file: PathBuf,
+        /// What is new about it
+        #[arg(long, short, default_value = "")]
+        message: String,
+    },
+    /// List saved profiles
+    List,
+    /// List the revisions of a profile, the latest first
+    Log {
+        /// The profile
+        profile: ProfileName,
+    },
+    /// Print the document of a revision, byte for byte
+    Show {
+        /// The revision: NAME, NAME@3, or NAME@ and the beginning of its hash
+        #[arg(value_name = "PROFILE[@REV]")]
+        revision: RevisionName,
+    },
+}
+
+#[derive(Debug, Serialize)]
+struct NewReport {
+    file: PathBuf,
+}
+
+#[derive(Debug, Serialize)]
+struct CheckReport {
+    profile: ProfileName,
+    tweaks: usize,
+    remarks: Vec<PlacedRemark>,
+    /// Whether a PC was there to check against.
+    against_pc: Option<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct PlacedRemark {
+    line: usize,
+    #[serde(flatten)]
+    remark: Remark,
+}
+
+/// A profile that was saved.
+#[derive(Debug, Serialize)]
+pub(crate) struct SaveReport {
+    pub(crate) revision: Revision,
+    pub(crate) is_new: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct ProfileList {
+    profiles: Vec<ListedProfile>,
+}
+
+#[derive(Debug, Serialize)]
+struct ListedProfile {
+    #[serde(flatten)]
+    latest: Revision,
+    purpose: String,
+    tweaks: Vec<TweakId>,
+}
+
+#[derive(Debug, Serialize)]
+struct LogReport {
+    revisions: Vec<Revision>,
+}
+
+#[derive(Debug, Serialize)]
+#[serde(transparent)]
+struct ShowReport(Revision);
+
+pub(crate) fn run(session: &Session, command: &ProfileCommand) -> Result<Answer, Failure> {
+    match command {
+        ProfileCommand::New { name, purpose, tweak, file } => {
+            let catalogue = session.catalogue()?;
+            let tweaks = tweak
+                .iter()
+                .map(|written| Ok(find_tweak(&catalogue, written)?.id.clone()))
+                .collect::<Result<Vec<_>, Failure>>()?;
+            let file = file.clone().unwrap_or_else(|| PathBuf::from(format!("{name}.toml")));
+            write_new(&file, &starting_document(name, purpose, &tweaks, &catalogue))?;
+            Ok(Answer::yes(&NewReport { file }))
+        }
+        ProfileCommand::Check { file } => check(session, file),
+        ProfileCommand::Save { file, message } => Ok(Answer::yes(&save(session, file, message)?)),
+        ProfileCommand::List => list(session),
+        ProfileCommand::Log { profile } => {
+            let ledger = session.ledger()?;
+            // Asked for by name, so that a profile that is not there is an error.
+            ledger.revision(&RevisionName {
+                profile: profile.clone(),
+                version: frevin_core::profile::Version::Latest,
+            })?;
+            Ok(Answer::yes(&LogReport { revisions: ledger.revisions(profile)? }))
+        }
+        ProfileCommand::Show { revision } => {
+            Ok(Answer::yes(&ShowReport(session.ledger()?.revision(revision)?)))
+        }
+    }
+}
+
+/// Writes a file that must not be there yet.
+fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
+    let name = file.display();
+    let mut options = std::fs::OpenOptions::new();
+    let mut opened =
+        options.write(true).create_new(true).open(file).map_err(|error| match error.kind() {
+            std::io::ErrorKind::AlreadyExists => {
+                Failure::new(Kind::BadInput, format!("{name} is there already"))
+                    .hint("nothing was changed; take another name, or --file")
+            }
+            _ => Failure::new(Kind::NotFound, format!("{name} cannot be written: {error}")),
+        })?;
+    Ok(opened.write_all(text.as_bytes())?)
+}
+
+fn check(session: &Session, file: &Path) -> Result<Answer, Failure> {
+    let catalogue = session.catalogue()?;
+    let (text, profile) = read_document(file, &catalogue)?;
+    let pc = session.pc_if_named()?;
+    let facts = pc.as_ref().map(|pc| pc.facts()).transpose()?;
+    let remarks: Vec<PlacedRemark> = remarks(&profile, &catalogue, facts.as_ref())
+        .into_iter()
+        .map(|remark| PlacedRemark { line: place_of(&text, remark.span.start).line, remark })
+        .collect();
+    let is_fit = !remarks.iter().any(|placed| placed.remark.kind.is_fault());
+    let report = CheckReport {
+        profile: profile.name,
+        tweaks: profile.entries.len(),
+        remarks,
+        against_pc: pc.map(|pc| pc.identity().name.clone()),
+    };
+    Ok(Answer::with(&report, is_fit))
+}
+
+/// Saves a document as the next revision of its profile.
+pub(crate) fn save(session: &Session, file: &Path, message: &str) -> Result<SaveReport, Failure> {
+    let (text, profile) = read_document(file, &session.catalogue()?)?;
+    let mut ledger = session.ledger()?;
+    let saved = ledger.save_revision(&profile.name, &text, message, session.clock.now())?;
+    Ok(match saved {
+        Saved::New(revision) => SaveReport { revision, is_new: true },
+        Saved::Unchanged(revision) => SaveReport { revision, is_new: false },
+    })
+}
+
+fn list(session: &Session) -> Result<Answer, Failure> {
+    let catalogue = session.catalogue()?;
+    let listed = |latest: Revision| {
+        // A revision saved with a catalogue that had other tweaks is still listed.
+        let profile = Profile::parse(&latest.name().to_string(), &latest.document, &catalogue).ok();
+        let purpose = profile.as_ref().map(|profile| profile.purpose.clone());
+        let tweaks = profile.map(|profile| profile.entries);
+        ListedProfile {
+            purpose: purpose.unwrap_or_default(),
+            tweaks: tweaks.into_iter().flatten().map(|entry| entry.tweak).collect(),
+            latest,
+        }
+    };
+    let latest = session.ledger()?.latest_revisions()?;
+    Ok(Answer::yes(&ProfileList { profiles: latest.into_iter().map(listed).collect() }))
+}
+
+impl Report for NewReport {
+    fn show(&self, page: &mut Page) {
+        let file = self.file.display();
+        page.line(format_args!("{} {file} is a profile to fill in.", good("Done.")));
+        page.pairs([
+            ("check it", format!("frevin profile check {file}")),
+            ("save it", format!("frevin profile save {file}")),
+        ]);
+    }
+}
+
+impl Report for CheckReport {
+    fn show(&self, page: &mut Page) {
+        let against = match &self.against_pc {
+            Some(pc) => format!("on {pc}"),
+            None => "on no particular PC (say --pc FOLDER)".to_owned(),
+        };
+        page.line(format_args!(
+            "{} `{}` is a profile of {}, checked {against}.",
+            good("Good."),
+            self.profile,
+            count(self.tweaks, "tweak"),
+        ));
+        for placed in &self.remarks {
+            let label = match placed.remark.kind {
+                kind if kind.is_fault() => bad("mend"),
+                RemarkKind::DoesNotFit => dim("left out here"),
+                _ => warn("note"),
+            };
+            let (line, tweak) = (placed.line, strong(&placed.remark.tweak));
+            page.line(format_args!("  {} {label} {tweak}", dim(format_args!("line {line}"))));
+            page.paragraph(4, &placed.remark.text);
+        }
+    }
+}
+
+impl Report for SaveReport {
+    fn show(&self, page: &mut Page) {
+        let (name, hash) = (self.revision.name(), self.revision.hash.short());
+        if self.is_new {
+            page.line(format_args!("{} Saved as {} {}.", good("Done."), strong(name), dim(hash)));
+        } else {
+            page.line(format_args!("Nothing new: the document is {name} {} already.", dim(hash)));
+        }
+    }
+}
+
+impl Report for ProfileList {
+    fn show(&self, page: &mut Page) {
+        if self.profiles.is_empty() {
+            page.line("No profiles are saved yet: `frevin profile new NAME` begins one.");
+            return;
+        }
+        let mut table = Table::new(["profile", "saved", ">tweaks", "purpose"]);
+        for profile in &self.profiles {
+            table.row([
+                strong(profile.latest.name()),
+                profile.latest.saved_at.strftime("%Y-%m-%d %H:%M").to_string(),
+                profile.tweaks.len().to_string(),
+                profile.purpose.clone(),
+            ]);
+        }
+        page.table(table);
+    }
+}
+
+impl Report for LogReport {
+    fn show(&self, page: &mut Page) {
+        let mut table = Table::new(["revision", "hash", "saved", "after", "message"]);
+        for revision in &self.revisions {
+            let parent = revision.parent.map_or_else(String::new, |parent| format!("@{parent}"));
+            table.row([
+                strong(revision.name()),
+                revision.hash.short().to_owned(),
+                revision.saved_at.strftime("%Y-%m-%d %H:%M").to_string(),
+                parent,
+                revision.message.clone(),
+            ]);
+        }
+        page.table(table);
+    }
+}
+
+impl Report for ShowReport {
+    fn show(&self, page: &mut Page) {
+        page.verbatim(&self.0.document);
+    }
+}

@@ -1,0 +1,63 @@
+//! `frevin recover`
+
+use clap::Args;
+use serde::Serialize;
+
+use super::rollback::OthersArgs;
+use crate::failure::Failure;
+use crate::report::{Answer, Report};
+use crate::session::Session;
+use crate::view::{Page, count, good, warn};
+use crate::workshop::recover::{self, Recovered};
+
+/// Settle a change or rollback that was interrupted: the PC goes back to what it was
+#[derive(Debug, Args)]
+pub(crate) struct RecoverArgs {
+    #[command(flatten)]
+    others: OthersArgs,
+}
+
+#[derive(Debug, Serialize)]
+struct RecoverReport {
+    #[serde(flatten)]
+    recovered: Recovered,
+}
+
+pub(crate) fn run(session: &Session, args: &RecoverArgs) -> Result<Answer, Failure> {
+    let mut pc = session.pc()?;
+    let mut ledger = session.ledger()?;
+    let on_others = args.others.on_others();
+    let recovered = recover::recover(session, &mut *pc, &mut ledger, on_others)?;
+    Ok(Answer::yes(&RecoverReport { recovered }))
+}
+
+impl Report for RecoverReport {
+    fn show(&self, page: &mut Page) {
+        let kept = match &self.recovered {
+            Recovered::Nothing => {
+                page.line("Nothing to recover: no change or rollback is unfinished.");
+                return;
+            }
+            Recovered::ChangeUndone { title, written, kept } => {
+                page.line(format_args!(
+                    "{} The interrupted change ({title}) is undone: {} put back, and the PC is what \
+                     it was before.",
+                    good("Done."),
+                    count(*written, "setting"),
+                ));
+                kept
+            }
+            Recovered::RollbackFinished { written, kept } => {
+                page.line(format_args!(
+                    "{} The interrupted rollback is finished: the last {} put back.",
+                    good("Done."),
+                    count(*written, "setting"),
+                ));
+                kept
+            }
+        };
+        for address in kept {
+            page.line(warn(format_args!("{address} stays as somebody else made it")));
+        }
+    }
+}

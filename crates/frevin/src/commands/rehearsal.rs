@@ -1,0 +1,237 @@
+//! `frevin rehearsal`
+
+use std::path::PathBuf;
+
+use clap::Subcommand;
+use frevin_core::setting::{Address, State};
+use frevin_pc::rehearsal::{Clock, Event, Faults, RehearsalPc, Template, create};
+use frevin_pc::{Fingerprint, Pc, PcIdentity, fingerprint};
+use serde::Serialize;
+
+use crate::failure::{Failure, Kind};
+use crate::report::{Answer, Report};
+use crate::session::Session;
+use crate::view::{Page, Table, count, dim, good, short, shown, warn};
+
+/// PCs simulated in a folder, to learn, test and practise on
+#[derive(Debug, Subcommand)]
+pub(crate) enum RehearsalCommand {
+    /// Make a PC in a new folder
+    New {
+        /// The folder
+        folder: PathBuf,
+        /// Which of the shipped PCs it is like
+        #[arg(long, default_value = "desktop")]
+        like: String,
+        /// Its name
+        #[arg(long, default_value = "Rehearsal desktop")]
+        name: String,
+        /// What chance on this PC comes from: the same seed, the same life
+        #[arg(long, default_value_t = 1)]
+        seed: u64,
+        /// Mean this PC from now on where none is named
+        #[arg(long)]
+        make_default: bool,
+    },
+    /// Show the PC: its clock, what waits, what has happened, its fingerprint
+    Show {
+        /// How many of the latest events to show
+        #[arg(long, default_value_t = 8)]
+        events: usize,
+    },
+    /// Restart the PC: what waits for that takes effect
+    Restart,
+    /// Provoke faults on the writes to come
+    Fault {
+        /// The power fails before the write after this many: 0 is the next one
+        #[arg(long, value_name = "WRITES")]
+        power_cut_after: Option<u64>,
+        /// Refuse writes to this setting
+        #[arg(long, value_name = "ADDRESS")]
+        refuse: Vec<Address>,
+        /// Accept writes to this setting and do nothing
+        #[arg(long, value_name = "ADDRESS")]
+        ignore: Vec<Address>,
+        /// No more faults
+        #[arg(long, conflicts_with_all = ["power_cut_after", "refuse", "ignore"])]
+        none: bool,
+    },
+}
+
+#[derive(Debug, Serialize)]
+struct NewReport {
+    pc: PcIdentity,
+    folder: PathBuf,
+    is_default: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct ShowReport {
+    pc: PcIdentity,
+    folder: PathBuf,
+    clock: Clock,
+    waiting_for_restart: Vec<Address>,
+    faults: Faults,
+    fingerprint: Fingerprint,
+    events: Vec<Event>,
+}
+
+/// A restart.
+#[derive(Debug, Serialize)]
+pub(crate) struct RestartReport {
+    boots: u64,
+    /// Settings that took effect by it.
+    took_effect: Vec<Address>,
+}
+
+#[derive(Debug, Serialize)]
+struct FaultReport {
+    faults: Faults,
+}
+
+pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answer, Failure> {
+    match command {
+        RehearsalCommand::New { folder, like, name, seed, make_default } => {
+            let template = Template::named(like).ok_or_else(|| {
+                let known: Vec<_> = Template::all().into_iter().map(Template::name).collect();
+                Failure::new(Kind::NotFound, format!("there is no shipped PC `{like}`"))
+                    .hint(format!("there are {}", known.join(", ")))
+            })?;
+            let pc = create(folder, template, name, *seed)?;
+            if *make_default {
+                session.configure_pc(pc.folder())?;
+            }
+            Ok(Answer::yes(&NewReport {
+                pc: pc.identity().clone(),
+                folder: folder.clone(),
+                is_default: *make_default,
+            }))
+        }
+        RehearsalCommand::Show { events } => {
+            let pc = session.rehearsal_pc()?;
+            let all = pc.events()?;
+            Ok(Answer::yes(&ShowReport {
+                pc: pc.identity().clone(),
+                folder: pc.folder().to_owned(),
+                clock: pc.clock()?,
+                waiting_for_restart: pc.waiting_for_restart(),
+                faults: pc.faults()?,
+                fingerprint: fingerprint(&pc)?,
+                events: all[all.len().saturating_sub(*events)..].to_vec(),
+            }))
+        }
+        RehearsalCommand::Restart => Ok(Answer::yes(&restart(&mut session.rehearsal_pc()?)?)),
+        RehearsalCommand::Fault { power_cut_after, refuse, ignore, none } => {
+            let mut pc = session.rehearsal_pc()?;
+            if !none && power_cut_after.is_none() && refuse.is_empty() && ignore.is_empty() {
+                return Ok(Answer::yes(&FaultReport { faults: pc.faults()? }));
+            }
+            let faults = Faults {
+                power_cut_after_writes: *power_cut_after,
+                refuse: refuse.iter().cloned().collect(),
+                ignore: ignore.iter().cloned().collect(),
+            };
+            pc.set_faults(&faults)?;
+            Ok(Answer::yes(&FaultReport { faults }))
+        }
+    }
+}
+
+/// Restarts a rehearsal PC.
+pub(crate) fn restart(pc: &mut RehearsalPc) -> Result<RestartReport, Failure> {
+    let lock = pc.lock()?;
+    let took_effect = pc.waiting_for_restart();
+    let boots = pc.restart(&lock)?.boots;
+    Ok(RestartReport { boots, took_effect })
+}
+
+impl Report for NewReport {
+    fn show(&self, page: &mut Page) {
+        let folder = self.folder.display();
+        page.line(format_args!("{} `{}` is a PC in {folder}.", good("Done."), self.pc.name));
+        let pc = if self.is_default { String::new() } else { format!(" --pc {folder}") };
+        page.pairs([
+            ("look at it", format!("frevin inspect{pc}")),
+            ("see what fits", format!("frevin tweak list --fitting{pc}")),
+        ]);
+    }
+}
+
+impl Report for RestartReport {
+    fn show(&self, page: &mut Page) {
+        page.line(format_args!("{} The PC has started {} times.", good("Restarted."), self.boots));
+        if !self.took_effect.is_empty() {
+            let settings = count(self.took_effect.len(), "setting");
+            page.line(format_args!("{settings} took effect:"));
+            self.took_effect
+                .iter()
+                .for_each(|address| page.line(format_args!("  {}", short(address))));
+        }
+    }
+}
+
+impl Report for FaultReport {
+    fn show(&self, page: &mut Page) {
+        if self.faults == Faults::default() {
+            page.line("No faults are to come.");
+            return;
+        }
+        if let Some(writes) = self.faults.power_cut_after_writes {
+            page.line(warn(format_args!(
+                "The power will fail after {}.",
+                count(usize::try_from(writes).unwrap_or(usize::MAX), "write")
+            )));
+        }
+        for address in &self.faults.refuse {
+            page.line(warn(format_args!("Writes to {address} will be refused.")));
+        }
+        for address in &self.faults.ignore {
+            page.line(warn(format_args!("Writes to {address} will do nothing.")));
+        }
+    }
+}
+
+impl Report for ShowReport {
+    fn show(&self, page: &mut Page) {
+        page.heading(format_args!("{} in {}", self.pc.name, self.folder.display()));
+        page.pairs([
+            ("starts", self.clock.boots.to_string()),
+            (
+                "runs",
+                format!("{}, {} since the last start", self.clock.runs, self.clock.runs_since_boot),
+            ),
+            ("played", format!("{:.0} min", self.clock.played_seconds / 60.0)),
+            ("fingerprint", self.fingerprint.to_string()),
+        ]);
+        if !self.waiting_for_restart.is_empty() {
+            page.heading("Waiting for a restart");
+            for address in &self.waiting_for_restart {
+                page.line(format_args!("  {}", short(address)));
+            }
+        }
+        if self.faults != Faults::default() {
+            page.heading("Faults to come");
+            FaultReport { faults: self.faults.clone() }.show(page);
+        }
+        if self.events.is_empty() {
+            return;
+        }
+        page.heading("Latest events");
+        let mut table = Table::new([">start", "event", "before", "after"]);
+        for event in &self.events {
+            table.row(match event {
+                Event::Started { boot } => {
+                    [boot.to_string(), "started".into(), String::new(), String::new()]
+                }
+                Event::Played { boot, scene } => {
+                    [boot.to_string(), format!("played {scene}"), String::new(), String::new()]
+                }
+                Event::Written { boot, address, before, after } => {
+                    let cell = |state: &State| shown(state);
+                    [boot.to_string(), short(address), dim(cell(before)), cell(after)]
+                }
+            });
+        }
+        page.table(table);
+    }
+}

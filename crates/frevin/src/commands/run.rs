@@ -1,0 +1,376 @@
+//! `frevin run`
+
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use frevin_core::frames::{
+    FrameSeries, LogError, LogOptions, LogReading, Metrics, TimeUnit, read_log,
+};
+use frevin_core::profile::{ProfileName, SceneName};
+use frevin_ledger::{Ledger, NewVisit, Run, RunFilter, RunId, RunSource, VisitId, VisitRecord};
+use serde::Serialize;
+
+use crate::failure::{Failure, Kind};
+use crate::report::{Answer, Report};
+use crate::session::Session;
+use crate::view::{Page, Table, count, dim, fps, frame_line, good, histogram, warn};
+use crate::workshop::measure::{self, Recording, imported_run};
+
+/// Recordings of a scene: frame times and the conditions they were taken in
+#[derive(Debug, Subcommand)]
+pub(crate) enum RunCommand {
+    Record(RecordArgs),
+    Import(ImportArgs),
+    /// List what is recorded
+    List {
+        /// Only this scene
+        #[arg(long)]
+        scene: Option<SceneName>,
+        /// Only this state
+        #[arg(long, value_name = "NAME")]
+        state: Option<ProfileName>,
+    },
+    /// Show every figure of a run
+    Show {
+        /// The run's number
+        run: i64,
+    },
+}
+
+/// Record a visit: some runs of a scene in the state that the PC is in
+#[derive(Debug, Args)]
+pub(crate) struct RecordArgs {
+    /// The scene
+    #[arg(long)]
+    scene: SceneName,
+    /// A name for the state that the PC is in, like `before` or `quiet-services`
+    #[arg(long, value_name = "NAME")]
+    state: ProfileName,
+    /// Runs that count
+    #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=50))]
+    runs: u16,
+    /// Runs before them that do not count [default: 1 after a restart, else 0]
+    #[arg(long, value_parser = clap::value_parser!(u16).range(0..=10))]
+    warm_up: Option<u16>,
+    /// Length of a run
+    #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u16).range(1..=3600))]
+    seconds: u16,
+    /// Record although something still waits for a restart
+    #[arg(long)]
+    despite_waiting: bool,
+}
+
+/// Import logs of frame times as a visit: each file a run
+#[derive(Debug, Args)]
+pub(crate) struct ImportArgs {
+    /// Logs with a heading in the first line and a row for each frame
+    #[arg(required = true)]
+    files: Vec<PathBuf>,
+    /// The heading of the column that holds the frame times
+    #[arg(long, value_name = "NAME")]
+    column: String,
+    /// The unit that they are in
+    #[arg(long, value_name = "ms|us|s")]
+    unit: TimeUnit,
+    /// The scene
+    #[arg(long)]
+    scene: SceneName,
+    /// A name for the state that the PC was in
+    #[arg(long, value_name = "NAME")]
+    state: ProfileName,
+    /// How many of the files, from the first, are warm-up and do not count
+    #[arg(long, default_value_t = 0)]
+    warm_up: usize,
+}
+
+/// A visit that was recorded.
+#[derive(Debug, Serialize)]
+pub(crate) struct VisitReport {
+    pub(crate) visit: VisitRecord,
+}
+
+#[derive(Debug, Serialize)]
+struct ImportReport {
+    visit: VisitRecord,
+    files: Vec<ImportedFile>,
+}
+
+#[derive(Debug, Serialize)]
+struct ImportedFile {
+    file: String,
+    separator: char,
+    rows: u64,
+    rejected: u64,
+    rejected_rows: Vec<frevin_core::frames::RejectedRow>,
+}
+
+#[derive(Debug, Serialize)]
+struct RunList {
+    visits: Vec<VisitRecord>,
+}
+
+#[derive(Debug, Serialize)]
+struct RunReport {
+    scene: SceneName,
+    state_name: ProfileName,
+    visit: VisitId,
+    #[serde(flatten)]
+    run: Run,
+    #[serde(skip)]
+    series: FrameSeries,
+}
+
+pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Failure> {
+    match command {
+        RunCommand::Record(args) => {
+            let mut pc = session.rehearsal_pc()?;
+            let mut ledger = session.ledger()?;
+            let recording = Recording {
+                scene: &args.scene,
+                state_name: &args.state,
+                runs: args.runs.into(),
+                warm_up: args.warm_up.map(usize::from),
+                seconds: args.seconds.into(),
+                despite_waiting: args.despite_waiting,
+            };
+            let id = measure::record(session, &mut pc, &mut ledger, &recording)?;
+            Ok(Answer::yes(&VisitReport { visit: visit(&ledger, id)? }))
+        }
+        RunCommand::Import(args) => import(session, args),
+        RunCommand::List { scene, state } => {
+            let filter = RunFilter { scene: scene.clone(), state_name: state.clone() };
+            Ok(Answer::yes(&RunList { visits: session.ledger()?.visits(&filter)? }))
+        }
+        RunCommand::Show { run } => {
+            let ledger = session.ledger()?;
+            let id = RunId(*run);
+            let (visit, run) = ledger.run(id)?;
+            Ok(Answer::yes(&RunReport {
+                scene: visit.scene,
+                state_name: visit.state_name,
+                visit: visit.id,
+                run,
+                series: ledger.frames(id)?,
+            }))
+        }
+    }
+}
+
+/// A visit of the ledger.
+pub(crate) fn visit(ledger: &Ledger, id: VisitId) -> Result<VisitRecord, Failure> {
+    let visits = ledger.visits(&RunFilter::default())?;
+    let found = visits.into_iter().find(|visit| visit.id == id);
+    found.ok_or_else(|| Failure::new(Kind::Internal, "the visit is not in the ledger"))
+}
+
+fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
+    let mut ledger = session.ledger()?;
+    ledger.scene(&args.scene)?;
+    if args.warm_up >= args.files.len() {
+        let message = "all files are warm-up: at least one run has to count";
+        return Err(Failure::new(Kind::Usage, message));
+    }
+    let options = LogOptions { column: args.column.clone(), unit: args.unit };
+    // Every file is read before anything is kept: one bad file keeps nothing of the visit.
+    let readings = args
+        .files
+        .iter()
+        .map(|file| Ok((file.display().to_string(), read(file, &options)?)))
+        .collect::<Result<Vec<_>, Failure>>()?;
+    let runs: Vec<_> = readings
+        .iter()
+        .enumerate()
+        .map(|(index, (file, reading))| {
+            // The name alone: the path to it is the owner's own business.
+            let name = Path::new(file).file_name().unwrap_or_default().to_string_lossy();
+            imported_run(name.into_owned(), reading.series.clone(), index < args.warm_up)
+        })
+        .collect();
+    let id = ledger.add_visit(&NewVisit {
+        scene: &args.scene,
+        pc: None,
+        state_name: &args.state,
+        recorded_at: session.clock.now(),
+        tweaks: &[],
+        runs: &runs,
+    })?;
+    let file = |(file, reading): (String, LogReading)| ImportedFile {
+        file,
+        separator: reading.separator,
+        rows: reading.rows,
+        rejected: reading.rejected,
+        rejected_rows: reading.rejected_rows,
+    };
+    Ok(Answer::yes(&ImportReport {
+        visit: visit(&ledger, id)?,
+        files: readings.into_iter().map(file).collect(),
+    }))
+}
+
+fn read(file: &Path, options: &LogOptions) -> Result<LogReading, Failure> {
+    let name = file.display();
+    let bytes = std::fs::read(file).map_err(|error| {
+        Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"))
+            .hint("nothing was imported")
+    })?;
+    read_log(&bytes, options).map_err(|error| {
+        let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));
+        match error {
+            LogError::NoSuchColumn { .. } => failure.hint("name one of them with --column"),
+            LogError::TooManyRejected { .. } => {
+                failure.hint("is that the right column, and the right --unit?")
+            }
+            LogError::Empty | LogError::NoFrames => failure.hint("was the recording ever stopped?"),
+            _ => failure,
+        }
+        .hint("nothing was imported")
+    })
+}
+
+/// The rows of a table of runs.
+const RUN_HEADINGS: [&str; 8] =
+    [">run", "", ">average", ">1% low", ">0.1% low", ">longest", ">stutters", ">length"];
+
+fn run_row(run: &Run) -> [String; 8] {
+    let Metrics { average_fps, low_1_percent_fps, low_01_percent_fps, .. } = run.metrics;
+    let row = [
+        run.id.0.to_string(),
+        if run.is_warm_up { "warm-up".to_owned() } else { String::new() },
+        fps(average_fps),
+        fps(low_1_percent_fps),
+        fps(low_01_percent_fps),
+        format!("{:.0} ms", run.metrics.longest_frame_ms),
+        format!("{:.1}/min", run.metrics.stutter.events_per_minute),
+        format!("{:.0} s", run.metrics.seconds),
+    ];
+    if run.is_warm_up {
+        row.map(|cell| if cell.is_empty() { cell } else { dim(cell) })
+    } else {
+        row
+    }
+}
+
+impl Report for VisitReport {
+    fn show(&self, page: &mut Page) {
+        let visit = &self.visit;
+        let counted = visit.runs.iter().filter(|run| !run.is_warm_up).count();
+        page.line(format_args!(
+            "{} Visit {} of `{}` in {}: {} in FPS.",
+            good("Recorded."),
+            visit.id.0,
+            visit.state_name,
+            visit.scene,
+            count(counted, "run"),
+        ));
+        let mut table = Table::new(RUN_HEADINGS);
+        visit.runs.iter().for_each(|run| table.row(run_row(run)));
+        page.table(table);
+    }
+}
+
+impl Report for ImportReport {
+    fn show(&self, page: &mut Page) {
+        for file in &self.files {
+            let separator = match file.separator {
+                '\t' => "tab".to_owned(),
+                other => format!("`{other}`"),
+            };
+            let rows = file.rows;
+            page.line(format_args!("{}: {rows} rows, separator {separator}", file.file));
+            if file.rejected > 0 {
+                page.line(warn(format_args!(
+                    "  {} without a frame time, left out:",
+                    file.rejected
+                )));
+                for row in &file.rejected_rows {
+                    page.line(format_args!("    line {}: {}", row.line, row.reason));
+                }
+            }
+        }
+        let mut table = Table::new(RUN_HEADINGS);
+        self.visit.runs.iter().for_each(|run| table.row(run_row(run)));
+        let visit = &self.visit;
+        page.line(format_args!(
+            "{} Visit {} of `{}` in {}, in FPS:",
+            good("Imported."),
+            visit.id.0,
+            visit.state_name,
+            visit.scene
+        ));
+        page.table(table);
+    }
+}
+
+impl Report for RunList {
+    fn show(&self, page: &mut Page) {
+        if self.visits.is_empty() {
+            page.line("Nothing is recorded: `frevin run record` or `frevin run import` does.");
+            return;
+        }
+        for visit in &self.visits {
+            page.heading(format_args!(
+                "Visit {} of `{}` in {}  {}",
+                visit.id.0,
+                visit.state_name,
+                visit.scene,
+                dim(visit.recorded_at.strftime("%Y-%m-%d %H:%M")),
+            ));
+            let mut table = Table::new(RUN_HEADINGS);
+            visit.runs.iter().for_each(|run| table.row(run_row(run)));
+            page.table(table);
+        }
+    }
+}
+
+impl Report for RunReport {
+    fn show(&self, page: &mut Page) {
+        const PLOT_COLUMNS: usize = 80;
+        let m = &self.run.metrics;
+        let warm_up = if self.run.is_warm_up { ", a warm-up" } else { "" };
+        let (id, visit) = (self.run.id.0, self.visit.0);
+        page.heading(format_args!(
+            "Run {id} of `{}` in {} (visit {visit}{warm_up})",
+            self.state_name, self.scene
+        ));
+        let source = match &self.run.source {
+            RunSource::Rehearsal => "recorded on a rehearsal PC".to_owned(),
+            RunSource::LogFile(name) => format!("imported from {name}"),
+        };
+        page.pairs([("source", source), ("frames", format!("{} in {:.1} s", m.frames, m.seconds))]);
+        page.blank();
+        page.pairs([("average FPS", fps(m.average_fps)), ("1% low FPS", fps(m.low_1_percent_fps))]);
+        page.blank();
+        page.pairs([
+            ("median FPS", fps(m.median_fps)),
+            (
+                "0.1% low FPS",
+                format!("{}  {}", fps(m.low_01_percent_fps), dim("unstable from run to run")),
+            ),
+            ("average of the slowest 1 %", fps(m.slowest_1_percent_average_fps)),
+            ("average of the slowest 0.1 %", fps(m.slowest_01_percent_average_fps)),
+            ("1% low by time", fps(m.time_weighted_low_1_percent_fps)),
+            ("longest frame", format!("{:.1} ms", m.longest_frame_ms)),
+            ("standard deviation", format!("{:.2} ms", m.standard_deviation_ms)),
+            (
+                "pacing",
+                format!("{:.3}  {}", m.pacing, dim("change from frame to frame, of the mean")),
+            ),
+            (
+                "stutters",
+                format!(
+                    "{} ({:.1} a minute), {:.2} % of the time",
+                    m.stutter.events,
+                    m.stutter.events_per_minute,
+                    100.0 * m.stutter.excess_share
+                ),
+            ),
+        ]);
+        page.heading("Longest frames over time");
+        page.line(format_args!("  {}", frame_line(self.series.frame_ms(), PLOT_COLUMNS)));
+        let label = format!("0 to {:.0} s, highest {:.0} ms", m.seconds, m.longest_frame_ms);
+        page.line(format_args!("  {}", dim(label)));
+        page.heading("Frames by length");
+        let rows = histogram(self.series.frame_ms(), 10, 50);
+        page.pairs(rows);
+    }
+}

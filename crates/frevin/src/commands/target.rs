@@ -1,0 +1,217 @@
+//! What is to be previewed or applied: a saved profile, a profile document, or one tweak.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use clap::Args;
+use frevin_core::facts::Facts;
+use frevin_core::preview::{LeftOut, Wish};
+use frevin_core::profile::{Profile, ProfileName, RevisionName, fit};
+use frevin_core::tweak::{Arguments, Catalogue, Tweak, TweakId, check_argument};
+use frevin_ledger::Ledger;
+
+use crate::failure::{Failure, Kind};
+
+/// A profile or a tweak.
+#[derive(Debug, Args)]
+pub(crate) struct TargetArgs {
+    /// A saved profile: NAME, NAME@3, or NAME@ and the beginning of a hash
+    #[arg(value_name = "PROFILE[@REV]", required_unless_present = "tweak")]
+    profile: Option<String>,
+    /// One tweak instead of a profile
+    #[arg(long, value_name = "AREA/NAME", conflicts_with = "profile")]
+    tweak: Option<String>,
+    /// A parameter of that tweak
+    #[arg(long = "set", value_name = "NAME=VALUE", requires = "tweak")]
+    parameters: Vec<String>,
+    /// Let this tweak touch what is protected
+    #[arg(long, value_name = "AREA/NAME")]
+    allow_protected: Vec<String>,
+}
+
+/// What is to be previewed or applied, fitted to a PC.
+#[derive(Debug)]
+pub(crate) struct Target {
+    pub(crate) title: String,
+    pub(crate) revision: Option<(ProfileName, u32)>,
+    pub(crate) wishes: Vec<Wish>,
+    pub(crate) left_out: Vec<LeftOut>,
+}
+
+/// Whether a profile that was never saved will do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Unsaved {
+    /// A document may be named instead.
+    Allowed,
+    /// It has to be saved first, so that what is applied is known for good.
+    Refused,
+}
+
+impl TargetArgs {
+    /// A saved profile.
+    pub(crate) fn saved(name: &str) -> Self {
+        Self {
+            profile: Some(name.to_owned()),
+            tweak: None,
+            parameters: Vec::new(),
+            allow_protected: Vec::new(),
+        }
+    }
+
+    /// Finds what is meant and fits it to a PC with these facts.
+    pub(crate) fn resolve(
+        &self,
+        catalogue: &Catalogue,
+        ledger: &Ledger,
+        facts: &Facts,
+        unsaved: Unsaved,
+    ) -> Result<Target, Failure> {
+        let consents = self
+            .allow_protected
+            .iter()
+            .map(|written| Ok(find_tweak(catalogue, written)?.id.clone()))
+            .collect::<Result<BTreeSet<_>, Failure>>()?;
+        match (&self.profile, &self.tweak) {
+            (Some(profile), _) => {
+                let (profile, revision) = load(profile, catalogue, ledger, unsaved)?;
+                let fitting = fit(&profile, catalogue, facts, &consents)?;
+                let title = match &revision {
+                    Some((name, number)) => format!("{name}@{number}"),
+                    None => format!("{} (not saved)", profile.name),
+                };
+                let (wishes, left_out) = (fitting.wishes, fitting.left_out);
+                Ok(Target { title, revision, wishes, left_out })
+            }
+            (None, Some(tweak)) => {
+                let tweak = find_tweak(catalogue, tweak)?;
+                self.one_tweak(tweak, facts, &consents)
+            }
+            (None, None) => {
+                Err(Failure::new(Kind::Usage, "name a profile, or a tweak with --tweak"))
+            }
+        }
+    }
+
+    fn one_tweak(
+        &self,
+        tweak: &Tweak,
+        facts: &Facts,
+        consents: &BTreeSet<TweakId>,
+    ) -> Result<Target, Failure> {
+        let arguments = self
+            .parameters
+            .iter()
+            .map(|written| parse_argument(tweak, written))
+            .collect::<Result<Arguments, Failure>>()?;
+        let mut target = Target {
+            title: tweak.id.to_string(),
+            revision: None,
+            wishes: Vec::new(),
+            left_out: Vec::new(),
+        };
+        let reasons = tweak.misfits(facts);
+        if reasons.is_empty() {
+            target.wishes.push(Wish {
+                tweak: tweak.id.clone(),
+                settings: tweak.resolve(&arguments, facts)?,
+                consented: consents.contains(&tweak.id),
+            });
+        } else {
+            target.left_out.push(LeftOut { tweak: tweak.id.clone(), reasons });
+        }
+        Ok(target)
+    }
+}
+
+fn parse_argument(
+    tweak: &Tweak,
+    written: &str,
+) -> Result<(String, frevin_core::tweak::Argument), Failure> {
+    let help = format!("see `frevin tweak show {}`", tweak.id);
+    let usage = |message: String| Failure::new(Kind::BadInput, message).hint(&help);
+    let (name, value) =
+        written.split_once('=').ok_or_else(|| usage(format!("`{written}` is not NAME=VALUE")))?;
+    let parameter = tweak
+        .parameters
+        .get(name)
+        .ok_or_else(|| usage(format!("`{}` has no parameter `{name}`", tweak.id)))?;
+    // Numbers, flags and lists are written as in a profile; a bare word is a text.
+    let value = format!("v = {value}")
+        .parse::<toml::Table>()
+        .ok()
+        .and_then(|mut table| table.remove("v"))
+        .unwrap_or_else(|| toml::Value::String(value.to_owned()));
+    let argument = check_argument(name, parameter, &value).map_err(usage)?;
+    Ok((name.to_owned(), argument))
+}
+
+/// The tweak that somebody wrote the name of.
+pub(crate) fn find_tweak<'a>(
+    catalogue: &'a Catalogue,
+    written: &str,
+) -> Result<&'a Tweak, Failure> {
+    let found = written.parse().ok().and_then(|id| catalogue.get(&id));
+    found.ok_or_else(|| {
+        let failure =
+            Failure::new(Kind::NotFound, format!("there is no tweak `{written}` in the catalogue"));
+        match catalogue.nearest(written) {
+            Some(near) => failure.hint(format!("did you mean `{near}`?")),
+            None => failure.hint("`frevin tweak list` shows those there are"),
+        }
+    })
+}
+
+type Loaded = (Profile, Option<(ProfileName, u32)>);
+
+fn load(
+    written: &str,
+    catalogue: &Catalogue,
+    ledger: &Ledger,
+    unsaved: Unsaved,
+) -> Result<Loaded, Failure> {
+    if looks_like_a_file(written) {
+        if unsaved == Unsaved::Refused {
+            let message = format!("`{written}` is a document, not a saved profile");
+            return Err(Failure::new(Kind::Usage, message)
+                .hint(format!("save it first: frevin profile save {written}"))
+                .hint("what is applied is known for good that way"));
+        }
+        return Ok((read_document(Path::new(written), catalogue)?.1, None));
+    }
+    let name: RevisionName = written
+        .parse()
+        .map_err(|error| Failure::new(Kind::Usage, format!("`{written}`: {error}")))?;
+    let revision = ledger.revision(&name)?;
+    let profile = Profile::parse(&revision.name().to_string(), &revision.document, catalogue)?;
+    Ok((profile, Some((revision.profile, revision.number))))
+}
+
+fn looks_like_a_file(written: &str) -> bool {
+    written.ends_with(".toml") || written.contains(['/', '\\'])
+}
+
+/// Reads a profile document from a file: its text, and what it says.
+pub(crate) fn read_document(
+    path: &Path,
+    catalogue: &Catalogue,
+) -> Result<(String, Profile), Failure> {
+    /// No profile is that long; what is, is something else.
+    const LONGEST_BYTES: u64 = 1 << 20;
+    let name = path.display().to_string();
+    let not_there = |error: std::io::Error| {
+        Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"))
+            .hint("name a profile's TOML file; `frevin profile new NAME` makes one")
+    };
+    let length = std::fs::metadata(path).map_err(not_there)?.len();
+    if length > LONGEST_BYTES {
+        let message = format!("{name} is {length} bytes long; no profile is");
+        return Err(Failure::new(Kind::BadInput, message));
+    }
+    let bytes = std::fs::read(path).map_err(not_there)?;
+    let text = String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        Failure::new(Kind::BadInput, format!("{name} is not text: byte {at} is not UTF-8"))
+    })?;
+    let profile = Profile::parse(&name, &text, catalogue)?;
+    Ok((text, profile))
+}

@@ -1,0 +1,244 @@
+//! `frevin tweak`
+
+use clap::Subcommand;
+use frevin_core::facts::Facts;
+use frevin_core::setting::{State, TakesEffect};
+use frevin_core::tweak::{
+    Parameter, ParameterKind, Risk, Source, Standing, Tweak, TweakId, Wanted,
+};
+use frevin_pc::Pc;
+use serde::Serialize;
+
+use super::target::find_tweak;
+use crate::failure::{Failure, Kind};
+use crate::report::{Answer, Report};
+use crate::session::Session;
+use crate::view::{Page, Table, dim, good, shown, strong, warn};
+
+/// The catalogue of tweaks
+#[derive(Debug, Subcommand)]
+pub(crate) enum TweakCommand {
+    /// List tweaks, and whether they fit this PC
+    List {
+        /// Only this area
+        #[arg(long)]
+        area: Option<String>,
+        /// Only those that fit this PC
+        #[arg(long)]
+        fitting: bool,
+    },
+    /// Show everything about a tweak: what it does, what it may break, what it would write here
+    Show {
+        /// The tweak
+        #[arg(value_name = "AREA/NAME")]
+        tweak: String,
+    },
+}
+
+#[derive(Debug, Serialize)]
+struct TweakList {
+    tweaks: Vec<ListedTweak>,
+}
+
+#[derive(Debug, Serialize)]
+struct ListedTweak {
+    id: TweakId,
+    title: String,
+    standing: Standing,
+    risk: Risk,
+    takes_effect: TakesEffect,
+    /// Why it does not fit the PC that is meant; nothing where none is.
+    misfits: Option<Vec<String>>,
+}
+
+#[derive(Debug, Serialize)]
+struct TweakReport<'a> {
+    id: &'a TweakId,
+    title: &'a str,
+    what: &'a str,
+    why: &'a str,
+    may_break: &'a str,
+    standing: Standing,
+    standing_reason: &'a str,
+    risk: Risk,
+    takes_effect: TakesEffect,
+    parameters: &'a std::collections::BTreeMap<String, Parameter>,
+    conflicts: &'a [TweakId],
+    needs: &'a [TweakId],
+    sources: &'a [Source],
+    /// What it is and would be on the PC that is meant, with nothing chosen.
+    here: Option<Here>,
+}
+
+#[derive(Debug, Serialize)]
+struct Here {
+    misfits: Vec<String>,
+    settings: Vec<HereSetting>,
+}
+
+#[derive(Debug, Serialize)]
+struct HereSetting {
+    #[serde(flatten)]
+    wanted: Wanted,
+    now: State,
+}
+
+pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, Failure> {
+    let catalogue = session.catalogue()?;
+    let pc = session.pc_if_named()?;
+    let facts = pc.as_ref().map(|pc| pc.facts()).transpose()?;
+    match command {
+        TweakCommand::List { area, fitting } => {
+            let listed = |tweak: &Tweak| ListedTweak {
+                id: tweak.id.clone(),
+                title: tweak.title.clone(),
+                standing: tweak.standing,
+                risk: tweak.risk,
+                takes_effect: tweak.takes_effect(),
+                misfits: facts.as_ref().map(|facts| tweak.misfits(facts)),
+            };
+            if *fitting && facts.is_none() {
+                return Err(Failure::new(
+                    Kind::Usage,
+                    "what fits is known only where a PC is named",
+                )
+                .hint("say --pc FOLDER"));
+            }
+            let mut tweaks: Vec<_> = catalogue.iter().map(listed).collect();
+            tweaks.retain(|tweak| {
+                area.as_ref().is_none_or(|area| tweak.id.area() == area)
+                    && (!fitting || tweak.misfits.as_ref().is_some_and(Vec::is_empty))
+            });
+            Ok(Answer::yes(&TweakList { tweaks }))
+        }
+        TweakCommand::Show { tweak } => {
+            let tweak = find_tweak(&catalogue, tweak)?;
+            let here = match (&pc, &facts) {
+                (Some(pc), Some(facts)) => Some(here(tweak, &**pc, facts)?),
+                _ => None,
+            };
+            Ok(Answer::yes(&TweakReport {
+                id: &tweak.id,
+                title: &tweak.title,
+                what: &tweak.what,
+                why: &tweak.why,
+                may_break: &tweak.may_break,
+                standing: tweak.standing,
+                standing_reason: &tweak.standing_reason,
+                risk: tweak.risk,
+                takes_effect: tweak.takes_effect(),
+                parameters: &tweak.parameters,
+                conflicts: &tweak.conflicts,
+                needs: &tweak.needs,
+                sources: &tweak.sources,
+                here,
+            }))
+        }
+    }
+}
+
+fn here(tweak: &Tweak, pc: &dyn Pc, facts: &Facts) -> Result<Here, Failure> {
+    let settings = tweak
+        .resolve(&tweak.complete(&Default::default()), facts)?
+        .into_iter()
+        .map(|wanted| Ok(HereSetting { now: pc.read(&wanted.address)?, wanted }))
+        .collect::<Result<_, Failure>>()?;
+    Ok(Here { misfits: tweak.misfits(facts), settings })
+}
+
+fn standing(standing: Standing) -> String {
+    match standing {
+        Standing::Sound => good(standing),
+        Standing::Plausible => standing.to_string(),
+        _ => warn(standing),
+    }
+}
+
+impl Report for TweakList {
+    fn show(&self, page: &mut Page) {
+        if self.tweaks.is_empty() {
+            page.line("No tweak is like that.");
+            return;
+        }
+        let mut table = Table::new(["tweak", "title", "standing", "risk", "acts after", "here"]);
+        for tweak in &self.tweaks {
+            let here = match &tweak.misfits {
+                None => String::new(),
+                Some(misfits) if misfits.is_empty() => good("fits"),
+                Some(_) => dim("does not fit"),
+            };
+            let moment = match tweak.takes_effect {
+                TakesEffect::Now => "at once".to_owned(),
+                later => later.to_string(),
+            };
+            table.row([
+                strong(&tweak.id),
+                tweak.title.clone(),
+                standing(tweak.standing),
+                tweak.risk.to_string(),
+                moment,
+                here,
+            ]);
+        }
+        page.table(table);
+    }
+}
+
+impl Report for TweakReport<'_> {
+    fn show(&self, page: &mut Page) {
+        page.heading(format_args!("{}  {}", self.id, self.title));
+        for text in [self.what, self.why] {
+            page.paragraph(2, text);
+        }
+        page.heading("May break");
+        page.paragraph(2, self.may_break);
+        page.heading(format_args!("Standing: {}", standing(self.standing)));
+        page.paragraph(2, self.standing_reason);
+        page.blank();
+        page.pairs([
+            ("risk", self.risk.to_string()),
+            (
+                "acts after",
+                match self.takes_effect {
+                    TakesEffect::Now => "nothing more: at once".to_owned(),
+                    later => format!("a {later}"),
+                },
+            ),
+        ]);
+        for (name, parameter) in self.parameters {
+            page.heading(format_args!("Parameter {name}"));
+            page.paragraph(2, &parameter.meaning);
+            page.line(format_args!(
+                "  {}, {} where nothing is said",
+                parameter.range(),
+                parameter.default
+            ));
+            if let ParameterKind::Choice { choices } | ParameterKind::Subset { choices } =
+                &parameter.kind
+            {
+                page.pairs(
+                    choices.iter().map(|choice| (choice.name.clone(), choice.meaning.clone())),
+                );
+            }
+        }
+        if let Some(here) = &self.here {
+            page.heading("On this PC, with nothing chosen");
+            for misfit in &here.misfits {
+                page.line(format_args!("  {} {misfit}", warn("does not fit:")));
+            }
+            let mut table = Table::new(["setting", "now", "would be"]);
+            for setting in &here.settings {
+                table.row([
+                    setting.wanted.address.to_string(),
+                    shown(&setting.now),
+                    shown(&setting.wanted.state),
+                ]);
+            }
+            page.table(table);
+        }
+        page.heading("Sources");
+        for source in self.sources {
+            page.paragraph(2, &format!("{}: {}", source.title, source.states));
+        }
+    }
+}

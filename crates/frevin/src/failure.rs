@@ -1,0 +1,255 @@
+//! Failures: what happened, where, what to do next, and the exit code for it.
+//!
+//! Libraries return errors of their own; this is the one place that turns them into a kind, hints
+//! and an exit code. docs/exit-codes.md lists the codes.
+
+use frevin_core::document::{BadDocument, Problem, place_of};
+use frevin_core::expression::ExpressionError;
+use frevin_core::preview::PlanError;
+use frevin_core::tweak::CatalogueError;
+use frevin_ledger::LedgerError;
+use frevin_pc::rehearsal::TemplateError;
+use frevin_pc::{LockError, PcError};
+use serde::Serialize;
+use serde_json::{Value, json};
+
+/// Kinds of failure, each with an exit code of its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Kind {
+    /// The command was not understood, or needs a word from its user.
+    Usage,
+    /// A file, a PC, a profile, a scene … that was named is not there.
+    NotFound,
+    /// A document or a log is broken.
+    BadInput,
+    /// A guard of Frevin's own refused.
+    Guarded,
+    /// The PC refused, and everything is as it was.
+    RefusedAndUndone,
+    /// A change or rollback is unfinished: `frevin recover` is needed.
+    Unfinished,
+    /// Another Frevin is at work on the PC.
+    Busy,
+    /// Somebody else changed the PC.
+    ChangedByOthers,
+    /// Something that should not happen.
+    Internal,
+}
+
+impl Kind {
+    /// The exit code. 0 is success and 1 means that the answer is no.
+    pub(crate) fn exit_code(self) -> u8 {
+        match self {
+            Self::Usage => 2,
+            Self::NotFound => 3,
+            Self::BadInput => 4,
+            Self::Guarded => 5,
+            Self::RefusedAndUndone => 6,
+            Self::Unfinished => 7,
+            Self::Busy => 8,
+            Self::ChangedByOthers => 9,
+            Self::Internal => 70,
+        }
+    }
+}
+
+/// Why a command did not do what it was asked.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    pub(crate) kind: Kind,
+    /// What happened, in a sentence.
+    pub(crate) message: String,
+    /// More of what happened, a line each.
+    pub(crate) details: Vec<String>,
+    /// What to do next.
+    pub(crate) hints: Vec<String>,
+    /// The document that is at fault.
+    pub(crate) document: Option<Box<BadDocument>>,
+}
+
+impl Failure {
+    pub(crate) fn new(kind: Kind, message: impl Into<String>) -> Self {
+        Self {
+            kind,
+            message: message.into(),
+            details: Vec::new(),
+            hints: Vec::new(),
+            document: None,
+        }
+    }
+
+    #[must_use]
+    pub(crate) fn detail(mut self, line: impl Into<String>) -> Self {
+        self.details.push(line.into());
+        self
+    }
+
+    #[must_use]
+    pub(crate) fn details(mut self, lines: impl IntoIterator<Item = String>) -> Self {
+        self.details.extend(lines);
+        self
+    }
+
+    #[must_use]
+    pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
+    }
+
+    /// The failure as `--json` shows it.
+    pub(crate) fn to_json(&self) -> Value {
+        let problems: Vec<Value> =
+            self.document.iter().flat_map(|document| problems_of(document)).collect();
+        json!({
+            "error": {
+                "kind": self.kind,
+                "exit_code": self.kind.exit_code(),
+                "message": self.message,
+                "details": self.details,
+                "hints": self.hints,
+                "problems": problems,
+            }
+        })
+    }
+}
+
+fn problems_of(document: &BadDocument) -> Vec<Value> {
+    let shown = |problem: &Problem| {
+        let place = problem.span.as_ref().map(|span| place_of(&document.text, span.start));
+        json!({
+            "file": document.name,
+            "line": place.map(|place| place.line),
+            "column": place.map(|place| place.column),
+            "message": problem.message,
+            "advice": problem.advice,
+        })
+    };
+    document.problems.iter().map(shown).collect()
+}
+
+impl From<BadDocument> for Failure {
+    fn from(document: BadDocument) -> Self {
+        let count = document.problems.len();
+        let things = if count == 1 { "a problem" } else { "problems" };
+        let mut failure = Self::new(Kind::BadInput, format!("{things} in {}", document.name));
+        failure.document = Some(Box::new(document));
+        failure
+    }
+}
+
+impl From<LedgerError> for Failure {
+    fn from(error: LedgerError) -> Self {
+        let message = error.to_string();
+        match error {
+            LedgerError::NoProfile(_) => {
+                Self::new(Kind::NotFound, message).hint("`frevin profile list` shows those there are")
+            }
+            LedgerError::NoRevision(name) => {
+                let profile = name.split('@').next().unwrap_or_default();
+                Self::new(Kind::NotFound, message)
+                    .hint(format!("`frevin profile log {profile}` shows those there are"))
+            }
+            LedgerError::AmbiguousRevision(_) => {
+                Self::new(Kind::NotFound, message).hint("write more digits, or the revision's number")
+            }
+            LedgerError::NoChange(_) => {
+                Self::new(Kind::NotFound, message).hint("`frevin rollback --list` shows those there are")
+            }
+            LedgerError::NoSnapshot(_) => {
+                Self::new(Kind::NotFound, message).hint("`frevin snapshot list` shows those there are")
+            }
+            LedgerError::NoScene(_) => Self::new(Kind::NotFound, message)
+                .hint("`frevin scene list` shows those there are, `frevin scene add` adds one"),
+            LedgerError::NoRun(_) => {
+                Self::new(Kind::NotFound, message).hint("`frevin run list` shows those there are")
+            }
+            LedgerError::SceneExists(_) => Self::new(Kind::BadInput, message)
+                .hint("a scene stays what it is, so that its runs stay comparable; take another name"),
+            LedgerError::Newer(_) => {
+                Self::new(Kind::BadInput, message).hint("update Frevin; nothing was written")
+            }
+            LedgerError::Damaged { .. } => Self::new(Kind::BadInput, message)
+                .hint("nothing was written; restore the file from a copy, or move it away to begin anew")
+                .hint("the undo files beside it work without it"),
+            LedgerError::Unreadable { .. } | LedgerError::Database(_) => {
+                Self::new(Kind::Internal, message)
+            }
+            LedgerError::Io(_) => Self::new(Kind::NotFound, message)
+                .hint("is the home folder there and may it be written? See --home"),
+            _ => Self::new(Kind::Internal, message),
+        }
+    }
+}
+
+impl From<PcError> for Failure {
+    fn from(error: PcError) -> Self {
+        let message = error.to_string();
+        match error {
+            PcError::NotAPc { .. } => {
+                Self::new(Kind::NotFound, message).hint("`frevin rehearsal new FOLDER` makes one")
+            }
+            PcError::Broken { .. } => Self::new(Kind::BadInput, message),
+            PcError::Io(_) => Self::new(Kind::Internal, message),
+        }
+    }
+}
+
+impl From<LockError> for Failure {
+    fn from(error: LockError) -> Self {
+        let message = error.to_string();
+        match error {
+            LockError::Held => Self::new(Kind::Busy, message)
+                .hint("nothing was changed; wait until it has ended and try again"),
+            LockError::Io(_) => Self::new(Kind::Internal, message),
+            LockError::Pc(error) => error.into(),
+        }
+    }
+}
+
+impl From<PlanError<PcError>> for Failure {
+    fn from(error: PlanError<PcError>) -> Self {
+        match error {
+            PlanError::Conflict(_) => Self::new(Kind::BadInput, error.to_string())
+                .hint("take one of the two out of the profile, or give both the same parameters"),
+            PlanError::Pc(error) => error.into(),
+        }
+    }
+}
+
+impl From<CatalogueError> for Failure {
+    fn from(error: CatalogueError) -> Self {
+        match error {
+            CatalogueError::Bad(document) => document.into(),
+            other => Self::new(Kind::Internal, other.to_string()),
+        }
+    }
+}
+
+impl From<ExpressionError> for Failure {
+    fn from(error: ExpressionError) -> Self {
+        Self::new(Kind::BadInput, error.to_string())
+    }
+}
+
+impl From<TemplateError> for Failure {
+    fn from(error: TemplateError) -> Self {
+        let message = error.to_string();
+        match error {
+            TemplateError::NotEmpty(_) => Self::new(Kind::BadInput, message)
+                .hint("nothing was changed; name a folder that does not exist yet"),
+            TemplateError::Pc(error) => error.into(),
+            TemplateError::Io(_) => Self::new(Kind::NotFound, message),
+        }
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        let kind = match error.kind() {
+            std::io::ErrorKind::NotFound => Kind::NotFound,
+            _ => Kind::Internal,
+        };
+        Self::new(kind, error.to_string())
+    }
+}

@@ -1,0 +1,179 @@
+//! What a command works with: where things are, which PC is meant, and how to talk to its user.
+
+use std::io::IsTerminal as _;
+use std::path::{Path, PathBuf};
+
+use frevin_core::tweak::Catalogue;
+use frevin_ledger::Ledger;
+use frevin_pc::Pc;
+use frevin_pc::rehearsal::RehearsalPc;
+use serde::{Deserialize, Serialize};
+
+use crate::cli::GlobalOptions;
+use crate::clock::Clock;
+use crate::failure::{Failure, Kind};
+use crate::view::Page;
+
+const CONFIGURATION: &str = "config.toml";
+
+/// What `config.toml` in Frevin's home holds.
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Configuration {
+    /// The PC that is meant where none is named.
+    pc: Option<PathBuf>,
+}
+
+/// What a command works with.
+#[derive(Debug, Clone)]
+pub(crate) struct Session {
+    home: PathBuf,
+    pc: Option<String>,
+    pub(crate) clock: Clock,
+    pub(crate) json: bool,
+    pub(crate) quiet: bool,
+    yes: bool,
+}
+
+impl Session {
+    /// Resolves the options that every command takes against the environment.
+    pub(crate) fn new(options: &GlobalOptions) -> Result<Self, Failure> {
+        let home = match &options.home {
+            Some(home) => home.clone(),
+            None => directories::ProjectDirs::from("", "", "frevin")
+                .map(|folders| folders.data_dir().to_owned())
+                .ok_or_else(|| {
+                    Failure::new(Kind::Usage, "this user has no home folder for Frevin's data")
+                        .hint("name one with --home FOLDER or FREVIN_HOME")
+                })?,
+        };
+        Ok(Self {
+            home,
+            pc: options.pc.clone(),
+            clock: Clock::from_environment()?,
+            json: options.json,
+            quiet: options.quiet,
+            yes: options.yes,
+        })
+    }
+
+    /// A session like this one in another home, for another PC, that never asks.
+    pub(crate) fn elsewhere(&self, home: &Path, pc: &Path) -> Self {
+        Self {
+            home: home.to_owned(),
+            pc: Some(pc.display().to_string()),
+            yes: true,
+            ..self.clone()
+        }
+    }
+
+    /// Where the undo files of a PC are.
+    pub(crate) fn undo_folder(&self, pc: &dyn Pc) -> PathBuf {
+        self.home.join("undo").join(&pc.identity().id)
+    }
+
+    /// The ledger.
+    pub(crate) fn ledger(&self) -> Result<Ledger, Failure> {
+        Ok(Ledger::open(&self.home)?)
+    }
+
+    /// The catalogue.
+    pub(crate) fn catalogue(&self) -> Result<Catalogue, Failure> {
+        Ok(Catalogue::built_in()?)
+    }
+
+    /// The PC that is meant.
+    pub(crate) fn pc(&self) -> Result<Box<dyn Pc>, Failure> {
+        Ok(Box::new(self.rehearsal_pc()?))
+    }
+
+    /// The PC that is meant, where the command makes sense on a rehearsal PC only.
+    pub(crate) fn rehearsal_pc(&self) -> Result<RehearsalPc, Failure> {
+        let pc = match &self.pc {
+            Some(pc) => PathBuf::from(pc),
+            None => self.configured_pc()?.ok_or_else(no_pc)?,
+        };
+        if pc.as_os_str() == "live" {
+            return Err(Failure::new(Kind::Usage, "this build has no way to change a live PC")
+                .hint(
+                    "make a rehearsal PC with `frevin rehearsal new FOLDER`, and say --pc FOLDER",
+                ));
+        }
+        Ok(RehearsalPc::open(&pc)?)
+    }
+
+    /// The PC that is meant, or nothing where none is named.
+    pub(crate) fn pc_if_named(&self) -> Result<Option<Box<dyn Pc>>, Failure> {
+        if self.pc.is_none() && self.configured_pc()?.is_none() {
+            return Ok(None);
+        }
+        self.pc().map(Some)
+    }
+
+    fn configured_pc(&self) -> Result<Option<PathBuf>, Failure> {
+        let path = self.home.join(CONFIGURATION);
+        if !path.exists() {
+            return Ok(None);
+        }
+        let text = fs_err::read_to_string(&path)?;
+        let configuration: Configuration = toml::from_str(&text).map_err(|error| {
+            let message = format!("{} is broken: {}", path.display(), error.message());
+            Failure::new(Kind::BadInput, message).hint("mend it, or delete it")
+        })?;
+        Ok(configuration.pc)
+    }
+
+    /// Makes `pc` the one that is meant where none is named.
+    pub(crate) fn configure_pc(&self, pc: &Path) -> Result<(), Failure> {
+        let pc = fs_err::canonicalize(pc)?;
+        let configuration = Configuration { pc: Some(pc) };
+        let text = toml::to_string(&configuration)
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        fs_err::create_dir_all(&self.home)?;
+        let mut file = tempfile::NamedTempFile::new_in(&self.home)?;
+        std::io::Write::write_all(&mut file, text.as_bytes())?;
+        file.persist(self.home.join(CONFIGURATION)).map_err(|error| error.error)?;
+        Ok(())
+    }
+
+    /// Asks for the owner's word before something is changed, unless `--yes` gave it. `shown` is
+    /// what the question is about.
+    ///
+    /// Where there is no terminal to ask at, nothing is asked and nothing is done.
+    pub(crate) fn confirm(&self, shown: &Page, question: &str) -> Result<(), Failure> {
+        if self.yes {
+            return Ok(());
+        }
+        if self.json || !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+            return Err(Failure::new(Kind::Usage, "nothing was changed: this needs your word")
+                .hint("say --yes, or run it in a terminal to be asked"));
+        }
+        shown.print();
+        let agreed = dialoguer::Confirm::new()
+            .with_prompt(question)
+            .default(false)
+            .interact()
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        if agreed {
+            Ok(())
+        } else {
+            Err(Failure::new(Kind::Usage, "nothing was changed, as you wished"))
+        }
+    }
+
+    /// A progress bar for work of so many steps: on a terminal, and not where only JSON is wanted.
+    pub(crate) fn progress(&self, steps: u64, what: &'static str) -> indicatif::ProgressBar {
+        if self.quiet || self.json || !std::io::stderr().is_terminal() {
+            return indicatif::ProgressBar::hidden();
+        }
+        let style = indicatif::ProgressStyle::with_template("{msg} {bar:30} {pos}/{len}")
+            .unwrap_or_else(|_| indicatif::ProgressStyle::default_bar());
+        indicatif::ProgressBar::new(steps).with_style(style).with_message(what)
+    }
+}
+
+fn no_pc() -> Failure {
+    Failure::new(Kind::Usage, "no PC is named")
+        .hint("say --pc FOLDER, or set FREVIN_PC")
+        .hint("`frevin rehearsal new FOLDER --make-default` makes a PC to practise on")
+}

@@ -1,0 +1,178 @@
+//! A page of text: headings, lines, tables.
+
+use std::fmt::{Display, Write as _};
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::{Cell, CellAlignment, ContentArrangement, presets};
+
+/// Text for a terminal. Its colours are taken out when it is printed where none are wanted.
+#[derive(Debug, Default, Clone)]
+pub(crate) struct Page {
+    text: String,
+}
+
+/// What matters most on a line.
+pub(crate) fn strong(text: impl Display) -> String {
+    styled(Style::new().bold(), text)
+}
+
+/// What is there for completeness.
+pub(crate) fn dim(text: impl Display) -> String {
+    styled(Style::new().dimmed(), text)
+}
+
+/// What is as it should be.
+pub(crate) fn good(text: impl Display) -> String {
+    styled(AnsiColor::Green.on_default(), text)
+}
+
+/// What is wrong.
+pub(crate) fn bad(text: impl Display) -> String {
+    styled(AnsiColor::Red.on_default(), text)
+}
+
+/// What to look at.
+pub(crate) fn warn(text: impl Display) -> String {
+    styled(AnsiColor::Yellow.on_default(), text)
+}
+
+fn styled(style: Style, text: impl Display) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+fn width() -> usize {
+    const UNKNOWN: usize = 100;
+    const WIDEST: usize = 120;
+    terminal_size::terminal_size().map_or(UNKNOWN, |(width, _)| usize::from(width.0)).min(WIDEST)
+}
+
+impl Page {
+    /// The width of what pages are printed to, in characters.
+    pub(crate) fn width() -> usize {
+        width()
+    }
+
+    /// A heading, with a blank line above it unless it is the first thing.
+    pub(crate) fn heading(&mut self, text: impl Display) {
+        if !self.text.is_empty() {
+            self.blank();
+        }
+        self.line(strong(text));
+    }
+
+    /// A heading of a step, with a rule across the page.
+    pub(crate) fn chapter(&mut self, title: &str) {
+        let rule = width().saturating_sub(title.chars().count() + 4);
+        self.blank();
+        self.line(format_args!("{} {} {}", dim("──"), strong(title), dim("─".repeat(rule))));
+    }
+
+    /// A line.
+    pub(crate) fn line(&mut self, text: impl Display) {
+        let _ = writeln!(self.text, "{text}");
+    }
+
+    /// A paragraph, wrapped and indented.
+    pub(crate) fn paragraph(&mut self, indent: usize, text: &str) {
+        let mut line = String::new();
+        for word in text.split_whitespace() {
+            let needed = line.chars().count() + 1 + word.chars().count();
+            if !line.is_empty() && needed + indent > width() {
+                self.line(format_args!("{:indent$}{line}", ""));
+                line.clear();
+            }
+            if !line.is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+        if !line.is_empty() {
+            self.line(format_args!("{:indent$}{line}", ""));
+        }
+    }
+
+    /// Text as it is.
+    pub(crate) fn verbatim(&mut self, text: &str) {
+        self.text.push_str(text);
+    }
+
+    /// A blank line.
+    pub(crate) fn blank(&mut self) {
+        self.text.push('\n');
+    }
+
+    /// Names and values, a line each, aligned.
+    pub(crate) fn pairs<K: Display, V: Display>(
+        &mut self,
+        pairs: impl IntoIterator<Item = (K, V)>,
+    ) {
+        let pairs: Vec<_> =
+            pairs.into_iter().map(|(name, value)| (name.to_string(), value.to_string())).collect();
+        let widest = pairs.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+        for (name, value) in pairs {
+            let gap = widest - name.chars().count() + 2;
+            self.line(format_args!("  {}{:gap$}{value}", dim(name), ""));
+        }
+    }
+
+    /// A table.
+    pub(crate) fn table(&mut self, table: Table) {
+        let text = table.render();
+        self.text.push_str(&text);
+    }
+
+    /// Prints the page to standard output, without colours where they are not wanted.
+    pub(crate) fn print(&self) {
+        use std::io::Write as _;
+        // A reader that went away, as `head` does, is no error of ours.
+        let mut out = anstream::stdout().lock();
+        let _ = out.write_all(self.text.as_bytes());
+        let _ = out.flush();
+    }
+}
+
+/// A table without lines: a quiet heading, then rows.
+#[derive(Debug)]
+pub(crate) struct Table {
+    headings: Vec<&'static str>,
+    rows: Vec<Vec<String>>,
+}
+
+impl Table {
+    /// A table with these headings. One that begins with `>` is of a column aligned right.
+    pub(crate) fn new(headings: impl Into<Vec<&'static str>>) -> Self {
+        Self { headings: headings.into(), rows: Vec::new() }
+    }
+
+    /// Adds a row.
+    pub(crate) fn row(&mut self, cells: impl Into<Vec<String>>) {
+        self.rows.push(cells.into());
+    }
+
+    fn render(self) -> String {
+        let alignment = |heading: &str| match heading.starts_with('>') {
+            true => CellAlignment::Right,
+            false => CellAlignment::Left,
+        };
+        let alignments: Vec<_> = self.headings.iter().map(|heading| alignment(heading)).collect();
+        let mut table = comfy_table::Table::new();
+        table.load_style(presets::NOTHING);
+        table.set_content_arrangement(ContentArrangement::Dynamic);
+        table.set_width(u16::try_from(width()).unwrap_or(100));
+        let aligned =
+            |(text, alignment): (String, &CellAlignment)| Cell::new(text).set_alignment(*alignment);
+        let headings = self.headings.iter().map(|heading| dim(heading.trim_start_matches('>')));
+        table.set_header(headings.zip(&alignments).map(aligned).collect::<Vec<_>>());
+        for row in self.rows {
+            table.add_row(row.into_iter().zip(&alignments).map(aligned).collect::<Vec<_>>());
+        }
+        for column in table.column_iter_mut() {
+            column.set_padding((0, 2));
+        }
+        let mut text = String::new();
+        for line in table.lines() {
+            let _ = writeln!(text, "  {}", line.trim_end());
+        }
+        text
+    }
+}

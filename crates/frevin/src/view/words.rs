@@ -1,0 +1,104 @@
+//! Numbers, settings and states in words.
+
+use frevin_core::setting::{Address, State, Value};
+use uuid::Uuid;
+
+/// A share as a percentage with its sign: 0.0512 is `+5.1 %`.
+pub(crate) fn percent(share: f64) -> String {
+    let rounded = (share * 1000.0).round() / 10.0;
+    // The minus of a rounded-away loss would say something that the digits do not.
+    let shown = if rounded == 0.0 { 0.0 } else { rounded };
+    format!("{shown:+.1} %")
+}
+
+/// A rate of frames.
+pub(crate) fn fps(fps: f64) -> String {
+    format!("{fps:.1}")
+}
+
+/// A number of things: `1 change`, `3 changes`.
+pub(crate) fn count(number: usize, thing: &str) -> String {
+    if number == 1 { format!("1 {thing}") } else { format!("{number} {thing}s") }
+}
+
+/// The name of a power plan that comes with Windows.
+fn plan_name(plan: Uuid) -> Option<&'static str> {
+    // GUID_MAX_POWER_SAVINGS, GUID_TYPICAL_POWER_SAVINGS, GUID_MIN_POWER_SAVINGS.
+    const PLANS: [(Uuid, &str); 3] = [
+        (Uuid::from_u128(0xa1841308_3541_4fab_bc81_f71556f20b4a), "power saver"),
+        (Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e), "balanced"),
+        (Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c), "high performance"),
+    ];
+    PLANS.iter().find(|(known, _)| *known == plan).map(|(_, name)| *name)
+}
+
+/// A state in words.
+pub(crate) fn shown(state: &State) -> String {
+    match state {
+        State::Value(Value::Plan(plan)) => {
+            plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned)
+        }
+        other => other.to_string(),
+    }
+}
+
+/// A setting in few words: enough to recognise it, not to find it.
+pub(crate) fn short(address: &Address) -> String {
+    match address {
+        Address::RegistryKey(key) => {
+            let last = key.names().last().map(ToString::to_string).unwrap_or_default();
+            format!(r"key {}\…\{last}", key.hive().short_name())
+        }
+        Address::RegistryValue(_, name) if name.as_str().is_empty() => "(default value)".to_owned(),
+        Address::RegistryValue(key, name) => {
+            let last = key.names().last().map(ToString::to_string).unwrap_or_default();
+            format!(r"{last} › {name}")
+        }
+        Address::ServiceStart(name) => format!("service {name}, start"),
+        Address::ServiceRunning(name) => format!("service {name}"),
+        Address::ActivePlan => "power plan in force".to_owned(),
+        Address::PowerValue { plan, setting, source, .. } => {
+            let plan = plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned);
+            format!("plan {plan}, {} on {source}", power_setting(*setting))
+        }
+        Address::Visual(parameter) => parameter.to_string().replace('-', " "),
+    }
+}
+
+fn power_setting(setting: Uuid) -> String {
+    // GUID_PROCESSOR_THROTTLE_MINIMUM and _MAXIMUM.
+    const MINIMUM: Uuid = Uuid::from_u128(0x893dee8e_2bef_41e0_89c6_b55d0929964c);
+    const MAXIMUM: Uuid = Uuid::from_u128(0xbc5038f7_23e0_4960_96da_33abaf5935ec);
+    match setting {
+        MINIMUM => "lowest processor state".to_owned(),
+        MAXIMUM => "highest processor state".to_owned(),
+        other => other.to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn percentages_carry_their_sign_and_no_empty_minus() {
+        assert_eq!(percent(0.0512), "+5.1 %");
+        assert_eq!(percent(-0.2), "-20.0 %");
+        assert_eq!(percent(-0.0001), "+0.0 %");
+    }
+
+    #[test]
+    fn settings_read_like_what_they_are() {
+        let short = |text: &str| super::short(&text.parse().unwrap());
+        assert_eq!(short(r"registry:HKLM\SYSTEM\A\B#Value"), "B › Value");
+        assert_eq!(short("visual:menu-delay"), "menu delay");
+        let plan = "381b4222-f694-41f0-9685-ff5bb260df2e";
+        let minimum = "54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
+        assert_eq!(
+            short(&format!("power:{plan}/{minimum}#mains")),
+            "plan balanced, lowest processor state on mains"
+        );
+        let state = State::Value(Value::Plan(plan.parse().unwrap()));
+        assert_eq!(shown(&state), "balanced");
+    }
+}

@@ -1,0 +1,29 @@
+//! What commands share: changing a PC with a ledger at hand, and measuring it.
+//!
+//! The order of things is what makes a crash at any moment recoverable. The ledger has the
+//! change and its snapshot before the PC is touched, and learns of the end after everything has
+//! been read back; in between, the change is unfinished, and [`recover`] settles it.
+
+pub(crate) mod apply;
+pub(crate) mod measure;
+pub(crate) mod readings;
+pub(crate) mod recover;
+pub(crate) mod rollback;
+pub(crate) mod undo_files;
+mod writing;
+
+use frevin_ledger::{Ledger, Unfinished};
+use frevin_pc::Pc;
+
+use crate::failure::{Failure, Kind};
+
+/// Refuses to go on where an earlier change or rollback of the PC is unfinished.
+pub(crate) fn refuse_unfinished(ledger: &Ledger, pc: &dyn Pc) -> Result<(), Failure> {
+    let what = match ledger.unfinished(&pc.identity().id)? {
+        None => return Ok(()),
+        Some(Unfinished::Change(change)) => format!("change {} ({})", change.id, change.title),
+        Some(Unfinished::Rollback(_)) => "a rollback".to_owned(),
+    };
+    Err(Failure::new(Kind::Unfinished, format!("{what} was interrupted and is unfinished"))
+        .hint("`frevin recover` settles it"))
+}

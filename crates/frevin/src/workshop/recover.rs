@@ -1,0 +1,163 @@
+//! Settling what a crash left unfinished.
+//!
+//! A change is undone, a rollback is gone on with: both ways lead towards the PC's first state.
+//! Writes are absolute, so that recovering is safe to repeat, and to be interrupted itself.
+
+use frevin_core::preview::{BackStep, OnOthers, undoing};
+use frevin_core::setting::{Address, State};
+use frevin_ledger::{Change, Ledger, Rollback, Unfinished};
+use frevin_pc::Pc;
+use serde::Serialize;
+
+use super::readings::PcReadings;
+use super::rollback;
+use super::writing::{describe, put_back};
+use crate::failure::{Failure, Kind};
+use crate::session::Session;
+
+/// What recovering did.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "settled")]
+pub(crate) enum Recovered {
+    /// There was nothing to do.
+    Nothing,
+    /// A change was undone.
+    ChangeUndone {
+        /// What the change was.
+        title: String,
+        /// How many settings had to be put back.
+        written: usize,
+        /// Settings left as others made them.
+        kept: Vec<Address>,
+    },
+    /// A rollback was finished.
+    RollbackFinished {
+        /// How many settings were still to be put back.
+        written: usize,
+        /// Settings left as others made them.
+        kept: Vec<Address>,
+    },
+}
+
+/// Settles the change or rollback of a PC that is unfinished, if there is one.
+pub(crate) fn recover(
+    session: &Session,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    on_others: OnOthers,
+) -> Result<Recovered, Failure> {
+    let _lock = pc.lock()?;
+    match ledger.unfinished(&pc.identity().id)? {
+        None => Ok(Recovered::Nothing),
+        Some(Unfinished::Change(change)) => undo_change(session, pc, ledger, &change, on_others),
+        Some(Unfinished::Rollback(rollback)) => {
+            finish_rollback(session, pc, ledger, &rollback, on_others)
+        }
+    }
+}
+
+fn undo_change(
+    session: &Session,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    change: &Change,
+    on_others: OnOthers,
+) -> Result<Recovered, Failure> {
+    let settings = undoing(&change.steps, &PcReadings(pc))?;
+    let mut sorted = Sorted::default();
+    for setting in settings {
+        let is_ours = |held: &State| setting.during.contains(held);
+        sorted.sort(pc, &setting.address, &setting.before, is_ours, on_others)?;
+    }
+    let (written, kept) = sorted.put_back(pc)?;
+    ledger.abandon_change(change.id, session.clock.now())?;
+    Ok(Recovered::ChangeUndone { title: change.title.clone(), written, kept })
+}
+
+fn finish_rollback(
+    session: &Session,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    unfinished: &Rollback,
+    on_others: OnOthers,
+) -> Result<Recovered, Failure> {
+    let mut sorted = Sorted::default();
+    for (address, before, after) in rollback::writes(&unfinished.steps) {
+        sorted.sort(pc, address, after, |held| held == before, on_others)?;
+    }
+    let kept = sorted.kept.clone();
+    if !sorted.others.is_empty() {
+        return Err(sorted.refuse_others());
+    }
+    let steps: Vec<BackStep> = rollback::writes(&unfinished.steps)
+        .filter(|(address, ..)| sorted.to_write.iter().any(|(other, _)| other == *address))
+        .map(|(address, before, after)| BackStep::Write {
+            address: address.clone(),
+            before: before.clone(),
+            after: after.clone(),
+        })
+        .collect();
+    rollback::carry_out(session, pc, &steps).map_err(|reason| {
+        Failure::new(Kind::Unfinished, "the PC does not take the way back")
+            .detail(reason)
+            .hint("find out what keeps the setting, then `frevin recover` again")
+    })?;
+    let id = pc.identity().id.clone();
+    ledger.finish_rollback(&id, unfinished.id, &unfinished.selection, session.clock.now())?;
+    Ok(Recovered::RollbackFinished { written: steps.len(), kept })
+}
+
+/// The settings of something unfinished, sorted by what is to be done about them.
+#[derive(Default)]
+struct Sorted {
+    to_write: Vec<(Address, State)>,
+    kept: Vec<Address>,
+    others: Vec<(Address, State, State)>,
+}
+
+impl Sorted {
+    fn sort(
+        &mut self,
+        pc: &dyn Pc,
+        address: &Address,
+        target: &State,
+        is_ours: impl Fn(&State) -> bool,
+        on_others: OnOthers,
+    ) -> Result<(), Failure> {
+        let held = pc.read(address)?;
+        if held == *target {
+            return Ok(());
+        }
+        match on_others {
+            _ if is_ours(&held) => self.to_write.push((address.clone(), target.clone())),
+            OnOthers::Force => self.to_write.push((address.clone(), target.clone())),
+            OnOthers::Keep => self.kept.push(address.clone()),
+            OnOthers::Stop => self.others.push((address.clone(), held, target.clone())),
+        }
+        Ok(())
+    }
+
+    fn refuse_others(&self) -> Failure {
+        let line = |(address, held, target): &(Address, State, State)| {
+            format!("{address}: it holds {held}, and was {target} at first")
+        };
+        Failure::new(Kind::Unfinished, "somebody else has changed settings since the interruption")
+            .details(self.others.iter().map(line))
+            .hint("`frevin recover --keep` leaves what they wrote")
+            .hint("`frevin recover --force` puts back what was there at first")
+    }
+
+    fn put_back(self, pc: &mut dyn Pc) -> Result<(usize, Vec<Address>), Failure> {
+        if !self.others.is_empty() {
+            return Err(self.refuse_others());
+        }
+        let states = put_back(pc, &self.to_write);
+        let flushed = pc.flush();
+        if states.iter().all(|state| state.is_settled) && flushed.is_ok() {
+            return Ok((self.to_write.len(), self.kept));
+        }
+        Err(Failure::new(Kind::Unfinished, "the PC does not take all of the way back")
+            .details(describe(&states))
+            .hint("find out what keeps the setting, then `frevin recover` again"))
+    }
+}

@@ -1,0 +1,169 @@
+//! Taking a way back: all of it, or nothing.
+
+use std::collections::BTreeMap;
+
+use frevin_core::layers::{Layers, Selection};
+use frevin_core::preview::{BackStep, Changed, OnOthers, WayBack, in_writing_order, way_back};
+use frevin_core::setting::{Address, State, TakesEffect};
+use frevin_ledger::{Ledger, NewRollback};
+use frevin_pc::Pc;
+use serde::Serialize;
+
+use super::readings::PcReadings;
+use super::refuse_unfinished;
+use super::writing::{Outcome, describe, put_back, write_and_read_back};
+use crate::failure::{Failure, Kind};
+use crate::session::Session;
+
+/// A rollback that was made.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct RolledBack {
+    pub(crate) written: usize,
+    /// Keys that should have gone and stay, since others have put something into them.
+    pub(crate) left_in_place: Vec<Address>,
+    pub(crate) takes_effect: TakesEffect,
+}
+
+/// What the way back is on this PC now.
+pub(crate) fn make_way_back(
+    pc: &dyn Pc,
+    ledger: &Ledger,
+    selection: &Selection,
+    on_others: OnOthers,
+) -> Result<WayBack, Failure> {
+    let layers = ledger.layers(&pc.identity().id)?;
+    Ok(way_back(selection, on_others, &PcReadings(pc), &layers)?)
+}
+
+/// Takes a way back that was shown.
+pub(crate) fn roll_back(
+    session: &Session,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    selection: &Selection,
+    on_others: OnOthers,
+    shown: WayBack,
+) -> Result<RolledBack, Failure> {
+    refuse_others(&shown.changed_by_others)?;
+    let _lock = pc.lock()?;
+    refuse_unfinished(ledger, pc)?;
+    if make_way_back(pc, ledger, selection, on_others)? != shown {
+        let message = "nothing was changed: the PC is no longer as shown";
+        return Err(Failure::new(Kind::ChangedByOthers, message).hint("try it once more"));
+    }
+    let id = pc.identity().id.clone();
+    let moments = moments(ledger, &ledger.layers(&id)?)?;
+    let moment = |step: &BackStep| match step {
+        BackStep::Write { address, .. } => {
+            moments.get(address).copied().unwrap_or(TakesEffect::Now)
+        }
+        _ => TakesEffect::Now,
+    };
+    let steps: Vec<_> = shown.steps.iter().map(|step| (step.clone(), moment(step))).collect();
+    let takes_effect = steps.iter().map(|(_, moment)| *moment).max().unwrap_or(TakesEffect::Now);
+    let rollback = ledger.begin_rollback(&NewRollback {
+        pc: &id,
+        selection,
+        boot: &pc.boot()?.0,
+        begun_at: session.clock.now(),
+        steps: &steps,
+    })?;
+    match carry_out(session, pc, &shown.steps) {
+        Ok(left_in_place) => {
+            ledger.finish_rollback(&id, rollback, selection, session.clock.now())?;
+            Ok(RolledBack { written: writes(&shown.steps).count(), left_in_place, takes_effect })
+        }
+        Err(reason) => {
+            // Back to where the rollback began: last writes first.
+            let befores: Vec<(Address, State)> = writes(&shown.steps)
+                .map(|(address, before, _)| (address.clone(), before.clone()))
+                .collect();
+            let befores = in_writing_order(befores, &PcReadings(pc))?;
+            let states = put_back(pc, &befores);
+            if states.iter().all(|state| state.is_settled) && pc.flush().is_ok() {
+                ledger.abandon_rollback(rollback, session.clock.now())?;
+                let message = "the PC did not take the way back; it is as it was before";
+                Err(Failure::new(Kind::RefusedAndUndone, message)
+                    .detail(reason)
+                    .details(describe(&states)))
+            } else {
+                let message = "the PC took neither the way back nor the way forth whole";
+                Err(Failure::new(Kind::Unfinished, message)
+                    .detail(reason)
+                    .details(describe(&states))
+                    .hint("`frevin recover` goes on with the way back"))
+            }
+        }
+    }
+}
+
+/// The writes of a way back: setting, what it holds, what it goes back to.
+pub(super) fn writes(steps: &[BackStep]) -> impl Iterator<Item = (&Address, &State, &State)> {
+    steps.iter().filter_map(|step| match step {
+        BackStep::Write { address, before, after } => Some((address, before, after)),
+        _ => None,
+    })
+}
+
+pub(super) fn carry_out(
+    session: &Session,
+    pc: &mut dyn Pc,
+    steps: &[BackStep],
+) -> Result<Vec<Address>, String> {
+    let progress = session.progress(writes(steps).count() as u64, "rolling back");
+    let mut left_in_place = Vec::new();
+    for (address, _, after) in writes(steps) {
+        match write_and_read_back(pc, address, after) {
+            Outcome::Held => {}
+            Outcome::LeftInPlace => left_in_place.push(address.clone()),
+            Outcome::Failed(reason) => return Err(format!("{address}: {reason}")),
+        }
+        progress.inc(1);
+    }
+    pc.flush().map_err(|error| error.to_string())?;
+    for (address, _, after) in writes(steps) {
+        let held = pc.read(address).map_err(|error| error.to_string())?;
+        if held != *after && !left_in_place.contains(address) {
+            return Err(format!("{address}: it was {after} for a moment and is {held} again"));
+        }
+    }
+    progress.finish_and_clear();
+    Ok(left_in_place)
+}
+
+fn refuse_others(changed: &[Changed]) -> Result<(), Failure> {
+    if changed.is_empty() {
+        return Ok(());
+    }
+    let line = |changed: &Changed| {
+        let expected = &changed.expected;
+        format!(
+            "{}: Frevin left {}, it holds {}, it would go back to {}",
+            expected.address, expected.from, changed.actual, expected.to
+        )
+    };
+    let message = "nothing was changed: somebody else has changed these settings since";
+    Err(Failure::new(Kind::ChangedByOthers, message)
+        .details(changed.iter().map(line))
+        .hint("--keep leaves what they wrote and lets go of the setting")
+        .hint("--force puts back what was there before Frevin"))
+}
+
+/// What the latest write to each setting waited for.
+fn moments(ledger: &Ledger, layers: &Layers) -> Result<BTreeMap<Address, TakesEffect>, Failure> {
+    let mut moments = BTreeMap::new();
+    let mut changes = BTreeMap::new();
+    for (address, stack) in layers.iter() {
+        for layer in &stack.layers {
+            if !changes.contains_key(&layer.change) {
+                changes.insert(layer.change, ledger.change(layer.change)?);
+            }
+            let steps = changes.get(&layer.change).into_iter().flat_map(|change| &change.steps);
+            for step in steps.filter(|step| step.address == *address) {
+                let moment = moments.entry(address.clone()).or_insert(step.takes_effect);
+                *moment = (*moment).max(step.takes_effect);
+            }
+        }
+    }
+    Ok(moments)
+}

@@ -1,0 +1,55 @@
+//! The undo files of a change: its way back without Frevin.
+
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use frevin_core::layers::ChangeId;
+use frevin_core::preview::Undoing;
+use frevin_core::setting::undo::{encode_registry_text, registry_text, sheet};
+use serde::Serialize;
+
+/// Where the undo files of a change are.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub(crate) struct UndoFiles {
+    /// For the registry, in Windows' registry text format.
+    pub(crate) registry: PathBuf,
+    /// For everything else, to be read.
+    pub(crate) sheet: PathBuf,
+}
+
+/// Writes the undo files of a change, durably.
+pub(super) fn write(
+    folder: &Path,
+    change: ChangeId,
+    title: &str,
+    settings: &[Undoing],
+) -> std::io::Result<UndoFiles> {
+    let states = || settings.iter().map(|setting| (&setting.address, &setting.before));
+    let heading = format!("Undo of change {change}: {title}");
+    let files = UndoFiles {
+        registry: folder.join(format!("change-{change}.reg")),
+        sheet: folder.join(format!("change-{change}.txt")),
+    };
+    fs_err::create_dir_all(folder)?;
+    write_durably(&files.registry, &encode_registry_text(&registry_text(states())))?;
+    write_durably(&files.sheet, sheet(&heading, states()).as_bytes())?;
+    sync_folder(folder)?;
+    Ok(files)
+}
+
+fn write_durably(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    file.write_all(bytes)?;
+    file.as_file().sync_all()?;
+    file.persist(path).map_err(|error| error.error)?;
+    Ok(())
+}
+
+/// Makes the names in a folder survive a power cut. Windows has no such call, and needs none.
+fn sync_folder(folder: &Path) -> std::io::Result<()> {
+    if cfg!(unix) {
+        fs_err::File::open(folder)?.sync_all()?;
+    }
+    Ok(())
+}

@@ -1,0 +1,73 @@
+//! One write, read back.
+
+use frevin_core::setting::{Address, State};
+use frevin_pc::{Pc, WriteError, Written};
+use serde::Serialize;
+
+/// What came of a write.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Outcome {
+    /// The setting holds the state.
+    Held,
+    /// A key that should have gone holds something of others' and stays.
+    LeftInPlace,
+    /// The setting does not hold the state.
+    Failed(String),
+}
+
+/// Writes a setting and reads it back.
+pub(super) fn write_and_read_back(pc: &mut dyn Pc, address: &Address, state: &State) -> Outcome {
+    tracing::info!(%address, %state, "write");
+    let written = match pc.write(address, state) {
+        Ok(written) => written,
+        Err(WriteError::Refused(reason)) => return Outcome::Failed(format!("refused: {reason}")),
+        Err(WriteError::Failed(error)) => return Outcome::Failed(error.to_string()),
+    };
+    match (written, pc.read(address)) {
+        (Written::LeftInPlace, _) => Outcome::LeftInPlace,
+        (Written::Done, Ok(held)) if held == *state => Outcome::Held,
+        (Written::Done, Ok(held)) => Outcome::Failed(format!(
+            "the PC accepted {state} and still holds {held}: something keeps it"
+        )),
+        (Written::Done, Err(error)) => Outcome::Failed(error.to_string()),
+    }
+}
+
+/// The state a setting was left in after something went wrong.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub(crate) struct FinalState {
+    pub(crate) address: Address,
+    pub(crate) state: State,
+    /// Whether that is what it held at first.
+    pub(crate) is_as_before: bool,
+    /// Whether nothing is left to do about it: it is as before, or it is a key that others have
+    /// put something into since.
+    pub(crate) is_settled: bool,
+}
+
+/// Puts settings back as far as the PC lets it, and says what each holds in the end.
+pub(super) fn put_back(pc: &mut dyn Pc, settings: &[(Address, State)]) -> Vec<FinalState> {
+    let mut left_in_place = Vec::new();
+    for (address, before) in settings {
+        let is_back = pc.read(address).is_ok_and(|held| held == *before);
+        if !is_back && write_and_read_back(pc, address, before) == Outcome::LeftInPlace {
+            left_in_place.push(address);
+        }
+    }
+    // Read at the end, since putting one setting back can move another.
+    let state_of = |(address, before): &(Address, State)| {
+        let state = pc.read(address).unwrap_or_else(|error| State::Unreadable(error.to_string()));
+        let is_as_before = state == *before;
+        let is_settled = is_as_before || left_in_place.contains(&address);
+        FinalState { address: address.clone(), state, is_as_before, is_settled }
+    };
+    settings.iter().map(state_of).collect()
+}
+
+/// A line for each setting's final state.
+pub(super) fn describe(states: &[FinalState]) -> impl Iterator<Item = String> {
+    states.iter().map(|last| {
+        let verb = if last.is_as_before { "is as before" } else { "is NOT as before" };
+        format!("{} {verb}: {}", last.address, last.state)
+    })
+}
