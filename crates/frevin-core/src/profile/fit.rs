@@ -117,7 +117,7 @@ pub fn remarks(profile: &Profile, catalogue: &Catalogue, facts: Option<&Facts>) 
                 );
             }
             Standing::Contested => {
-                let text = format!("contested: {} Measure it.", tweak.standing_reason);
+                let text = format!("contested: {}", tweak.standing_reason);
                 say(RemarkKind::Contested, text);
             }
             Standing::Sound | Standing::Plausible => {}

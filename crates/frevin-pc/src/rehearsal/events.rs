@@ -1,5 +1,7 @@
 //! What has happened to a rehearsal PC, one line of JSON an event.
 
+use std::io::{Read, Seek, SeekFrom, Write as _};
+
 use frevin_core::setting::{Address, State};
 use serde::{Deserialize, Serialize};
 
@@ -38,15 +40,27 @@ pub enum Event {
 }
 
 pub(super) fn append(folder: &Folder, event: &Event) -> Result<(), PcError> {
-    use std::io::Write as _;
-
     let mut line =
         serde_json::to_string(event).map_err(|error| folder.broken(EVENTS, error.to_string()))?;
     line.push('\n');
-    let mut file =
-        fs_err::OpenOptions::new().create(true).append(true).open(folder.path(EVENTS))?;
+    let path = folder.path(EVENTS);
+    let mut file = fs_err::OpenOptions::new().create(true).read(true).append(true).open(path)?;
+    if is_cut_short(&mut file)? {
+        line.insert(0, '\n');
+    }
     file.write_all(line.as_bytes())?;
     Ok(())
+}
+
+/// Whether the last line was cut short by a crash.
+fn is_cut_short(file: &mut (impl Read + Seek)) -> std::io::Result<bool> {
+    if file.seek(SeekFrom::End(0))? == 0 {
+        return Ok(false);
+    }
+    file.seek(SeekFrom::End(-1))?;
+    let mut last = [0];
+    file.read_exact(&mut last)?;
+    Ok(last != *b"\n")
 }
 
 /// The events from the first on. A line that a crash cut short is passed over.

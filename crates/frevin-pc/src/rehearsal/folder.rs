@@ -6,6 +6,9 @@ use serde::{Serialize, de::DeserializeOwned};
 
 use crate::contract::PcError;
 
+/// What the name of a file that is being replaced ends in.
+const DRAFT: &str = ".new";
+
 /// The folder of a rehearsal PC.
 #[derive(Debug, Clone)]
 pub(super) struct Folder {
@@ -43,16 +46,23 @@ impl Folder {
     }
 
     /// Replaces a file so that a process that ends at any moment leaves the old or the new one.
+    /// Only who holds the PC's lock writes, so one name will do for the draft.
     pub(super) fn write_json(&self, name: &str, value: &impl Serialize) -> Result<(), PcError> {
         let mut text = serde_json::to_string_pretty(value)
             .map_err(|error| self.broken(name, error.to_string()))?;
         text.push('\n');
-        let path = self.path(name);
-        let folder = path.parent().unwrap_or(&self.root);
-        let mut file = tempfile::NamedTempFile::new_in(folder)?;
-        std::io::Write::write_all(&mut file, text.as_bytes())?;
-        file.persist(&path).map_err(|error| error.error)?;
+        let draft = self.path(&format!("{name}{DRAFT}"));
+        fs_err::write(&draft, text)?;
+        fs_err::rename(&draft, self.path(name))?;
         Ok(())
+    }
+
+    /// Removes the draft that a process may have left that ended while it replaced `name`.
+    pub(super) fn remove_draft(&self, name: &str) -> Result<(), PcError> {
+        match fs_err::remove_file(self.path(&format!("{name}{DRAFT}"))) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error.into()),
+            _ => Ok(()),
+        }
     }
 
     /// Makes a file, and its name in its folder, survive a power cut.

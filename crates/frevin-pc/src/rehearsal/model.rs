@@ -132,7 +132,7 @@ impl Model {
                 .and_then(|when| when.check(&sample))
                 .map_err(|error| format!("effect `{}`: {error}", effect.name))?;
         }
-        match self.scenes.iter().find(|scene| !(scene.frame_ms > 0.0)) {
+        match self.scenes.iter().find(|scene| scene.frame_ms.is_nan() || scene.frame_ms <= 0.0) {
             Some(scene) => Err(format!("scene `{}` has no frame time above zero", scene.name)),
             None => Ok(()),
         }

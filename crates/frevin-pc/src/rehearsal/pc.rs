@@ -23,9 +23,9 @@ pub(super) const PC: &str = "pc.toml";
 const FACTS: &str = "facts.toml";
 const BEHAVIOUR: &str = "behaviour.toml";
 const MODEL: &str = "model.toml";
-const CLOCK: &str = "clock.json";
+pub(super) const CLOCK: &str = "clock.json";
 const FAULTS: &str = "faults.json";
-const LOCK: &str = "frevin.lock";
+pub(super) const LOCK: &str = "frevin.lock";
 
 /// What `pc.toml` holds.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -217,6 +217,10 @@ impl Pc for RehearsalPc {
             .open(self.folder.path(LOCK))?;
         match file.try_lock() {
             Ok(()) => {
+                for name in [CLOCK, FAULTS] {
+                    self.folder.remove_draft(name)?;
+                }
+                Settings::remove_drafts(&self.folder)?;
                 self.settings = Settings::load(&self.folder)?;
                 Ok(PcLock::of(file))
             }

@@ -140,6 +140,11 @@ impl Settings {
         folder.write_json(IN_EFFECT, &self.in_effect)
     }
 
+    pub(super) fn remove_drafts(folder: &Folder) -> Result<(), PcError> {
+        let names = [REGISTRY, SERVICES, POWER, VISUAL, IN_EFFECT];
+        names.iter().try_for_each(|name| folder.remove_draft(name))
+    }
+
     pub(super) fn sync(folder: &Folder) -> Result<(), PcError> {
         for name in [REGISTRY, SERVICES, POWER, VISUAL] {
             folder.sync(name)?;

@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 use super::clock::Clock;
 use super::folder::Folder;
-use super::pc::{FORMAT, PC, PcFile, RehearsalPc};
+use super::pc::{CLOCK, FORMAT, LOCK, PC, PcFile, RehearsalPc};
 use super::settings::Settings;
 use crate::contract::PcError;
 
@@ -94,7 +94,8 @@ pub fn create(
     })?;
     fs_err::write(draft.path().join(PC), text)?;
     let files = Folder::new(draft.path());
-    files.write_json("clock.json", &Clock { boots: 1, ..Clock::default() })?;
+    files.write_json(CLOCK, &Clock { boots: 1, ..Clock::default() })?;
+    fs_err::write(draft.path().join(LOCK), "")?;
     // Written once by the PC itself, so that a setting put back leaves the very same bytes.
     Settings::load(&files)?.save_all(&files)?;
     if folder.exists() {

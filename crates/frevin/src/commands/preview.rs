@@ -75,6 +75,9 @@ impl Report for PlanReport<'_> {
                 None => page.line(strong(tweak)),
             }
             let mut table = Table::new(["setting", "now", "after", "takes effect"]);
+            if self.addresses {
+                table = table.of_addresses();
+            }
             for step in self.plan.steps.iter().filter(|step| step.tweak == *tweak) {
                 table.row(self.row(step));
             }

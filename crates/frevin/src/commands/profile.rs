@@ -16,7 +16,7 @@ use super::target::{find_tweak, read_document};
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, strong, warn};
+use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
 
 /// Versioned lists of tweaks for a purpose
 #[derive(Debug, Subcommand)]
@@ -262,7 +262,7 @@ impl Report for ProfileList {
         for profile in &self.profiles {
             table.row([
                 strong(profile.latest.name()),
-                profile.latest.saved_at.strftime("%Y-%m-%d %H:%M").to_string(),
+                when(profile.latest.saved_at),
                 profile.tweaks.len().to_string(),
                 profile.purpose.clone(),
             ]);
@@ -279,7 +279,7 @@ impl Report for LogReport {
             table.row([
                 strong(revision.name()),
                 revision.hash.short().to_owned(),
-                revision.saved_at.strftime("%Y-%m-%d %H:%M").to_string(),
+                when(revision.saved_at),
                 parent,
                 revision.message.clone(),
             ]);

@@ -13,7 +13,7 @@ use super::target::find_tweak;
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, short, shown, strong, warn};
+use crate::view::{Page, Table, bad, count, dim, good, short, shown, strong, warn, when};
 use crate::workshop::{refuse_unfinished, rollback};
 
 /// Put settings back: one change, one tweak of it, or everything since the first day
@@ -189,7 +189,7 @@ impl Report for ChangeList {
             table.row([
                 change.id.to_string(),
                 change.title.clone(),
-                change.begun_at.strftime("%Y-%m-%d %H:%M").to_string(),
+                when(change.begun_at),
                 change.layers_laid.to_string(),
                 status(change),
             ]);

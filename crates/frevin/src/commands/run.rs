@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, count, dim, fps, frame_line, good, histogram, warn};
+use crate::view::{Page, Table, count, dim, fps, frame_line, good, histogram, warn, when};
 use crate::workshop::measure::{self, Recording, imported_run};
 
 /// Recordings of a scene: frame times and the conditions they were taken in
@@ -313,7 +313,7 @@ impl Report for RunList {
                 visit.id.0,
                 visit.state_name,
                 visit.scene,
-                dim(visit.recorded_at.strftime("%Y-%m-%d %H:%M")),
+                dim(when(visit.recorded_at)),
             ));
             let mut table = Table::new(RUN_HEADINGS);
             visit.runs.iter().for_each(|run| table.row(run_row(run)));

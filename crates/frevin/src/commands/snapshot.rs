@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, shown};
+use crate::view::{Page, Table, shown, when};
 
 /// The exact state of what changes were about to touch
 #[derive(Debug, Subcommand)]
@@ -55,7 +55,7 @@ impl Report for SnapshotList {
         for snapshot in &self.snapshots {
             table.row([
                 snapshot.id.0.to_string(),
-                snapshot.taken_at.strftime("%Y-%m-%d %H:%M").to_string(),
+                when(snapshot.taken_at),
                 snapshot.settings.to_string(),
                 snapshot.reason.clone(),
             ]);
@@ -67,9 +67,9 @@ impl Report for SnapshotList {
 impl Report for SnapshotReport {
     fn show(&self, page: &mut Page) {
         let summary = &self.0.summary;
-        let taken = summary.taken_at.strftime("%Y-%m-%d %H:%M");
+        let taken = when(summary.taken_at);
         page.heading(format_args!("Snapshot {}, {}, {taken}", summary.id.0, summary.reason));
-        let mut table = Table::new(["setting", "held"]);
+        let mut table = Table::new(["setting", "held"]).of_addresses();
         for (address, state) in &self.0.states {
             table.row([address.to_string(), shown(state)]);
         }

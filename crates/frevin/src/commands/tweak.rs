@@ -4,7 +4,7 @@ use clap::Subcommand;
 use frevin_core::facts::Facts;
 use frevin_core::setting::{State, TakesEffect};
 use frevin_core::tweak::{
-    Parameter, ParameterKind, Risk, Source, Standing, Tweak, TweakId, Wanted,
+    Choice, Parameter, ParameterKind, Risk, Source, Standing, Tweak, TweakId, Wanted,
 };
 use frevin_pc::Pc;
 use serde::Serialize;
@@ -208,17 +208,14 @@ impl Report for TweakReport<'_> {
         for (name, parameter) in self.parameters {
             page.heading(format_args!("Parameter {name}"));
             page.paragraph(2, &parameter.meaning);
-            page.line(format_args!(
-                "  {}, {} where nothing is said",
-                parameter.range(),
-                parameter.default
-            ));
-            if let ParameterKind::Choice { choices } | ParameterKind::Subset { choices } =
-                &parameter.kind
-            {
-                page.pairs(
-                    choices.iter().map(|choice| (choice.name.clone(), choice.meaning.clone())),
-                );
+            let default = ("default", parameter.default.to_string());
+            match &parameter.kind {
+                ParameterKind::Choice { choices } | ParameterKind::Subset { choices } => {
+                    let choice = |choice: &Choice| (choice.name.clone(), choice.meaning.clone());
+                    page.pairs(choices.iter().map(choice));
+                    page.pairs([default]);
+                }
+                _ => page.pairs([("takes", parameter.range()), default]),
             }
         }
         if let Some(here) = &self.here {

@@ -46,6 +46,11 @@ fn width() -> usize {
     terminal_size::terminal_size().map_or(UNKNOWN, |(width, _)| usize::from(width.0)).min(WIDEST)
 }
 
+/// How many characters of a text are seen: all but colours.
+fn visible_width(text: &str) -> usize {
+    anstream::adapter::strip_str(text).to_string().chars().count()
+}
+
 impl Page {
     /// The width of what pages are printed to, in characters.
     pub(crate) fn width() -> usize {
@@ -136,12 +141,19 @@ impl Page {
 pub(crate) struct Table {
     headings: Vec<&'static str>,
     rows: Vec<Vec<String>>,
+    first_is_address: bool,
 }
 
 impl Table {
     /// A table with these headings. One that begins with `>` is of a column aligned right.
     pub(crate) fn new(headings: impl Into<Vec<&'static str>>) -> Self {
-        Self { headings: headings.into(), rows: Vec::new() }
+        Self { headings: headings.into(), rows: Vec::new(), first_is_address: false }
+    }
+
+    /// The same table with full addresses in its first column, which break between keys.
+    pub(crate) fn of_addresses(mut self) -> Self {
+        self.first_is_address = true;
+        self
     }
 
     /// Adds a row.
@@ -149,7 +161,37 @@ impl Table {
         self.rows.push(cells.into());
     }
 
-    fn render(self) -> String {
+    /// Breaks the addresses in the first column after a backslash, where they do not fit beside
+    /// the other columns: a break in the middle of a name would be copied along with it.
+    fn break_addresses(&mut self) {
+        const GAP: usize = 2;
+        let column_width = |column: usize| {
+            let cells = self.rows.iter().filter_map(|row| row.get(column));
+            let widest = cells.map(|cell| visible_width(cell)).max().unwrap_or(0);
+            widest.max(self.headings[column].len()) + GAP
+        };
+        let others: usize = (1..self.headings.len()).map(column_width).sum();
+        let room = width().saturating_sub(others + 2 * GAP).max(30);
+        for row in &mut self.rows {
+            let Some(address) = row.first_mut() else { continue };
+            let mut lines = vec![String::new()];
+            for part in address.split_inclusive('\\') {
+                let line = lines.last().map_or(0, |line| visible_width(line));
+                if line > 0 && line + visible_width(part) > room {
+                    lines.push("  ".to_owned());
+                }
+                if let Some(line) = lines.last_mut() {
+                    line.push_str(part);
+                }
+            }
+            *address = lines.join("\n");
+        }
+    }
+
+    fn render(mut self) -> String {
+        if self.first_is_address {
+            self.break_addresses();
+        }
         let alignment = |heading: &str| match heading.starts_with('>') {
             true => CellAlignment::Right,
             false => CellAlignment::Left,

@@ -1,6 +1,8 @@
 //! Numbers, settings and states in words.
 
 use frevin_core::setting::{Address, State, Value};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use uuid::Uuid;
 
 /// A share as a percentage with its sign: 0.0512 is `+5.1 %`.
@@ -14,6 +16,11 @@ pub(crate) fn percent(share: f64) -> String {
 /// A rate of frames.
 pub(crate) fn fps(fps: f64) -> String {
     format!("{fps:.1}")
+}
+
+/// A time of day where the owner is.
+pub(crate) fn when(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
 /// A number of things: `1 change`, `3 changes`.
@@ -89,13 +96,13 @@ mod tests {
 
     #[test]
     fn settings_read_like_what_they_are() {
-        let short = |text: &str| super::short(&text.parse().unwrap());
-        assert_eq!(short(r"registry:HKLM\SYSTEM\A\B#Value"), "B › Value");
-        assert_eq!(short("visual:menu-delay"), "menu delay");
+        let words = |text: &str| short(&text.parse().unwrap());
+        assert_eq!(words(r"registry:HKLM\SYSTEM\A\B#Value"), "B › Value");
+        assert_eq!(words("visual:menu-delay"), "menu delay");
         let plan = "381b4222-f694-41f0-9685-ff5bb260df2e";
         let minimum = "54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
         assert_eq!(
-            short(&format!("power:{plan}/{minimum}#mains")),
+            words(&format!("power:{plan}/{minimum}#mains")),
             "plan balanced, lowest processor state on mains"
         );
         let state = State::Value(Value::Plan(plan.parse().unwrap()));

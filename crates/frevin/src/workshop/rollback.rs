@@ -1,6 +1,7 @@
 //! Taking a way back: all of it, or nothing.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 
 use frevin_core::layers::{Layers, Selection};
 use frevin_core::preview::{BackStep, Changed, OnOthers, WayBack, in_writing_order, way_back};
@@ -155,11 +156,11 @@ fn moments(ledger: &Ledger, layers: &Layers) -> Result<BTreeMap<Address, TakesEf
     let mut changes = BTreeMap::new();
     for (address, stack) in layers.iter() {
         for layer in &stack.layers {
-            if !changes.contains_key(&layer.change) {
-                changes.insert(layer.change, ledger.change(layer.change)?);
-            }
-            let steps = changes.get(&layer.change).into_iter().flat_map(|change| &change.steps);
-            for step in steps.filter(|step| step.address == *address) {
+            let change = match changes.entry(layer.change) {
+                Entry::Occupied(known) => known.into_mut(),
+                Entry::Vacant(unknown) => unknown.insert(ledger.change(layer.change)?),
+            };
+            for step in change.steps.iter().filter(|step| step.address == *address) {
                 let moment = moments.entry(address.clone()).or_insert(step.takes_effect);
                 *moment = (*moment).max(step.takes_effect);
             }

@@ -37,13 +37,14 @@ pub(super) fn write(
     Ok(files)
 }
 
+/// Writes a file so that it is there whole, on the disk, or not at all. Only who holds the PC's
+/// lock writes, so one name will do for the draft.
 fn write_durably(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
-    let folder = path.parent().unwrap_or(Path::new("."));
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    let draft = path.with_extension("new");
+    let mut file = fs_err::File::create(&draft)?;
     file.write_all(bytes)?;
-    file.as_file().sync_all()?;
-    file.persist(path).map_err(|error| error.error)?;
-    Ok(())
+    file.sync_all()?;
+    fs_err::rename(&draft, path)
 }
 
 /// Makes the names in a folder survive a power cut. Windows has no such call, and needs none.

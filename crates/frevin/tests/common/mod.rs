@@ -1,0 +1,153 @@
+//! A place of its own for each test: a folder, a rehearsal PC, a clock that stands still, and an
+//! environment with nothing else in it.
+#![allow(dead_code, reason = "each test file uses a part of it")]
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// The profile most tests apply: registry with a key to be made, services, a plan, looks.
+pub(crate) const EVENING: &str = r#"format = 1
+name = "evening"
+purpose = "Smooth frames"
+scene = "canyon-run"
+
+[[tweaks]]
+use = "power/active-plan"
+
+[[tweaks]]
+use = "recording/background"
+
+[[tweaks]]
+use = "services/prefetch"
+
+[[tweaks]]
+use = "looks/menu-delay"
+with = { delay_ms = 50 }
+
+[[tweaks]]
+use = "memory/large-file-cache"
+"#;
+
+/// How many settings applying [`EVENING`] writes.
+pub(crate) const EVENING_WRITES: u64 = 9;
+
+pub(crate) struct Place {
+    folder: TempDir,
+}
+
+/// What a command answered.
+pub(crate) struct Said {
+    pub(crate) code: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl Place {
+    /// A place with a rehearsal PC.
+    pub(crate) fn new() -> Self {
+        let place = Self::empty();
+        place.run(&["rehearsal", "new", "pc", "--name", "Test desktop"]).ok();
+        place
+    }
+
+    /// A place without a PC.
+    pub(crate) fn empty() -> Self {
+        Self { folder: tempfile::tempdir().unwrap() }
+    }
+
+    /// A place with a rehearsal PC and the saved profile `evening`.
+    pub(crate) fn with_evening() -> Self {
+        let place = Self::new();
+        place.write("evening.toml", EVENING);
+        place.run(&["profile", "save", "evening.toml", "-m", "first"]).ok();
+        place
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub(crate) fn pc(&self) -> PathBuf {
+        self.path().join("pc")
+    }
+
+    pub(crate) fn write(&self, name: &str, text: impl AsRef<[u8]>) {
+        fs_err::write(self.path().join(name), text).unwrap();
+    }
+
+    pub(crate) fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_frevin"));
+        command
+            .args(args)
+            .current_dir(self.path())
+            .env_clear()
+            .env("FREVIN_HOME", self.path().join("home"))
+            .env("FREVIN_PC", self.pc())
+            .env("FREVIN_CLOCK", "2026-03-01T20:00:00Z")
+            .env("TZ", "UTC")
+            .env("TMPDIR", self.path());
+        command
+    }
+
+    pub(crate) fn run(&self, args: &[&str]) -> Said {
+        self.said(self.command(args).output().unwrap())
+    }
+
+    /// What a command printed as JSON, whatever its exit code.
+    pub(crate) fn json(&self, args: &[&str]) -> Value {
+        let args: Vec<&str> = args.iter().copied().chain(["--json"]).collect();
+        let said = self.run(&args);
+        serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{}{}", said.out, said.err))
+    }
+
+    fn said(&self, output: Output) -> Said {
+        // Paths and the PC's random identifier differ from run to run.
+        let id = fs_err::read_to_string(self.pc().join("pc.toml")).unwrap_or_default();
+        let id = id.split('"').nth(1).unwrap_or("no id").to_owned();
+        let tidy = |bytes: Vec<u8>| {
+            let text = String::from_utf8(bytes).unwrap();
+            text.replace(&self.path().display().to_string(), "[HERE]").replace(&id, "[ID]")
+        };
+        Said {
+            code: output.status.code().unwrap_or(-1),
+            out: tidy(output.stdout),
+            err: tidy(output.stderr),
+        }
+    }
+
+    /// Every file that says what the PC is, byte for byte, drafts of files included.
+    pub(crate) fn pc_files(&self) -> BTreeMap<String, Vec<u8>> {
+        let mut files = BTreeMap::new();
+        for folder in [self.pc(), self.pc().join("settings")] {
+            for entry in fs_err::read_dir(folder).unwrap() {
+                let path = entry.unwrap().path();
+                let name = path.file_name().unwrap().to_string_lossy().into_owned();
+                let is_history = ["events.jsonl", "clock.json", "faults.json"].contains(&&*name);
+                if path.is_file() && !is_history {
+                    files.insert(name, fs_err::read(path).unwrap());
+                }
+            }
+        }
+        files
+    }
+}
+
+impl Said {
+    /// The command must have succeeded.
+    #[track_caller]
+    pub(crate) fn ok(self) -> Self {
+        assert_eq!(self.code, 0, "{}{}", self.out, self.err);
+        self
+    }
+
+    /// The command must have failed with this exit code, and said why and what to do.
+    #[track_caller]
+    pub(crate) fn fails(self, code: i32) -> Self {
+        assert_eq!(self.code, code, "{}{}", self.out, self.err);
+        self
+    }
+}

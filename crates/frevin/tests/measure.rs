@@ -1,0 +1,247 @@
+//! Measuring: runs recorded and imported, and states compared.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+mod common;
+
+use std::fmt::Write as _;
+
+use common::Place;
+use insta::assert_snapshot;
+
+fn record(place: &Place, state: &str) {
+    place.run(&["rehearsal", "restart"]).ok();
+    place.run(&["run", "record", "--scene", "canyon-run", "--state", state]).ok();
+}
+
+#[test]
+fn a_visit_is_recorded_with_its_warm_up_marked() {
+    let place = Place::new();
+    let args = ["run", "record", "--scene", "canyon-run", "--state", "before"];
+    assert_snapshot!(place.run(&args).ok().out, @"
+    Recorded. Visit 1 of `before` in canyon-run: 3 runs in FPS.
+      run           average  1% low  0.1% low  longest  stutters  length
+        1  warm-up     78.8    60.0      17.4    81 ms  18.0/min    60 s
+        2              84.9    64.0      24.4    68 ms   8.0/min    60 s
+        3              84.7    72.0      43.7    78 ms   5.0/min    60 s
+        4              85.6    67.7      37.8    73 ms  10.0/min    60 s
+    ");
+    let again = place.json(&args);
+    let runs = again["visit"]["runs"].as_array().unwrap();
+    assert_eq!(runs.len(), 3, "no warm-up where the PC has not restarted since");
+    assert_snapshot!(place.run(&["run", "show", "2"]).ok().out, @"
+    Run 2 of `before` in canyon-run (visit 1)
+      source  recorded on a rehearsal PC
+      frames  5097 in 60.0 s
+
+      average FPS  84.9
+      1% low FPS   64.0
+
+      median FPS                    86.0
+      0.1% low FPS                  24.4  unstable from run to run
+      average of the slowest 1 %    41.8
+      average of the slowest 0.1 %  15.5
+      1% low by time                50.2
+      longest frame                 68.0 ms
+      standard deviation            1.97 ms
+      pacing                        0.053  change from frame to frame, of the mean
+      stutters                      8 (8.0 a minute), 0.54 % of the time
+
+    Longest frames over time
+      ▂▃▂▂▃▃▂▃▂▃▄▃▂▅▃▂▃▂▃█▃▃▂▂▂▂▂▂▃▃▂▂▇▇▃▃▄▃▂▃▃▂▃▂▂▃▃▂▃▃▃▂▂▃▂▃▂▃▇▃▂▃▂▃▃▃▃▂▂▃▃▃█▃▃▂▃▃▃▃
+      0 to 60 s, highest 68 ms
+
+    Frames by length
+      9.6 to 10.2 ms      ██ 38
+      10.2 to 10.8 ms     ███████████ 406
+      10.8 to 11.4 ms     ██████████████████████████████████████ 1381
+      11.4 to 12.0 ms     ██████████████████████████████████████████████████ 1849
+      12.0 to 12.6 ms     ████████████████████████████ 999
+      12.6 to 13.2 ms     ████████ 290
+      13.2 to 13.8 ms     ██ 57
+      13.8 to 14.4 ms     █ 12
+      14.4 to 15.0 ms     █ 11
+      15.0 to 15.6 ms     █ 3
+      15.6 ms and longer  ██ 51
+    ");
+    assert_snapshot!(place.run(&["scene", "list"]).ok().out, @"
+    scene                        game                graphics  resolution  route
+    canyon-run                   Gorsehollow Riders  high      2560x1440   From the north gate to the
+                                                                           mill, 60 seconds on
+                                                                           horseback
+    night-market (not recorded   Gorsehollow Riders  high      2560x1440   Once around the market
+    yet)                                                                   square, 60 seconds on foot
+    ");
+}
+
+#[test]
+fn nothing_is_recorded_while_something_waits_for_a_restart() {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    let args = ["run", "record", "--scene", "canyon-run", "--state", "after"];
+    assert_snapshot!(place.run(&args).fails(5).err, @r"
+    error: nothing was recorded: something still waits for a restart
+      registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management#LargeSystemCache (memory/large-file-cache)
+    help: restart the PC first (a rehearsal PC: `frevin rehearsal restart`)
+    help: --despite-waiting records all the same
+    ");
+    let despite: Vec<&str> = args.iter().copied().chain(["--despite-waiting"]).collect();
+    place.run(&despite).ok();
+    place.run(&["rehearsal", "restart"]).ok();
+    place.run(&args).ok();
+}
+
+#[test]
+fn a_change_that_helps_is_found_better_and_one_that_hurts_worse() {
+    let place = Place::new();
+    let apply = |tweak: &str| {
+        place.run(&["apply", "--tweak", tweak, "--yes"]).ok();
+    };
+    let nothing = || {
+        place.run(&["rollback", "--all", "--yes"]).ok();
+    };
+    for _ in 0..4 {
+        record(&place, "before");
+        apply("recording/background");
+        record(&place, "quiet");
+        nothing();
+        apply("memory/large-file-cache");
+        record(&place, "cached");
+        nothing();
+    }
+    assert_snapshot!(place.run(&["compare", "before", "quiet"]).ok().out, @"
+    Is `quiet` better than `before` in canyon-run?
+    BETTER. 4 pairs of visits
+
+                      A     B  difference      95 % interval  found
+      average FPS  85.5  89.7      +4.9 %   +2.3 % to +7.5 %  better after 4 pairs
+      1% low FPS   68.3  75.0      +8.4 %  -4.3 % to +22.6 %  undecided
+      average FPS  -23 % ·················┊│┊├─●─┤············ +23 %
+      1% low FPS   -23 % ···············├─────────●──────────┤ +23 %
+      ● estimate  ├─┤ interval  ┊ worth having  │ no difference
+
+      guard: stutters -16.6 %, no proof of more than +25 %
+      guard: uneven pacing -4.3 %, no proof of more than +10 %
+    ");
+    let worse = place.run(&["compare", "before", "cached"]).fails(1);
+    assert!(worse.out.contains("WORSE."), "{}", worse.out);
+    let json = place.json(&["compare", "before", "quiet"]);
+    assert_eq!(json["verdict"], "better");
+    assert_eq!(json["pairs"], 4);
+}
+
+#[test]
+fn a_comparison_says_what_weakens_it() {
+    let place = Place::new();
+    for state in ["a", "a", "b", "b", "b"] {
+        let args = ["run", "record", "--scene", "canyon-run", "--state", state];
+        let short = ["--seconds", "5", "--runs", "2", "--warm-up", "0"];
+        place.run(&[&args[..], &short].concat()).ok();
+    }
+    assert_snapshot!(place.run(&["compare", "a", "b"]).ok().out, @"
+    Is `b` better than `a` in canyon-run?
+    UNDECIDED. 2 pairs of visits; the first look is at 4, the last at 12
+
+                      A     B     difference  95 % interval  found
+      average FPS  84.1  85.4  too few pairs  too few pairs  undecided
+      1% low FPS   67.7  71.4  too few pairs  too few pairs  undecided
+      ● estimate  ├─┤ interval  ┊ worth having  │ no difference
+
+      guard: stutters: too few pairs to say
+      guard: uneven pacing: too few pairs to say
+    caution:
+      The visits were not made in turns: a PC that slowly warms up or fills up would look like a
+      difference. Record A and B alternately.
+    caution:
+      Visits without a partner, and left out: 1.
+    caution:
+      Runs that were the first after a restart, and count all the same: 1. They are slower than what
+      follows.
+    caution:
+      Some visits have fewer than three runs: one odd run weighs more there.
+    ");
+    place.run(&["compare", "a", "c"]).fails(3);
+}
+
+/// A log as a person has it: `frames` rows after a heading, in microseconds with decimals.
+fn log(frames: usize, offset_us: f64) -> String {
+    let mut text = String::from("\u{feff}when;what;took us\r\n");
+    for frame in 0..frames {
+        let us = 8_000.0 + offset_us + (frame % 7) as f64 * 100.25;
+        let _ = write!(text, "{frame};\"present; flip\";{}\r\n", us.to_string().replace('.', ","));
+    }
+    text
+}
+
+#[test]
+fn logs_are_imported_and_compared() {
+    let place = Place::new();
+    place
+        .run(&[
+            "scene",
+            "add",
+            "mill",
+            "--game",
+            "Gorsehollow Riders",
+            "--graphics",
+            "low",
+            "--resolution",
+            "1920x1080",
+            "--route",
+            "The built-in benchmark",
+        ])
+        .ok();
+    for visit in 0..4 {
+        for (state, offset_us) in [("old", 0.0), ("new", -400.0)] {
+            let name = format!("{state}-{visit}.csv");
+            place.write(&name, log(5_000, offset_us + f64::from(visit) * 3.0));
+            let import = ["run", "import", &name, "--column", "took us", "--unit", "us"];
+            let said = place.run(&[&import[..], &["--scene", "mill", "--state", state]].concat());
+            if visit == 0 && state == "old" {
+                assert_snapshot!(said.ok().out, @"
+                old-0.csv: 5000 rows, separator `;`
+                Imported. Visit 1 of `old` in mill, in FPS:
+                  run     average  1% low  0.1% low  longest  stutters  length
+                    1       120.5   116.3     116.3     9 ms   0.0/min    42 s
+                ");
+            } else {
+                said.ok();
+            }
+        }
+    }
+    let compared = place.json(&["compare", "old", "new"]);
+    assert_eq!(compared["verdict"], "better");
+    let run = place.json(&["run", "show", "1"]);
+    assert_eq!(run["source"]["log-file"], "old-0.csv", "no private path is kept");
+    assert_eq!(run["metrics"]["frames"], 5000);
+}
+
+#[test]
+fn a_row_or_two_without_a_frame_is_told() {
+    let place = Place::new();
+    place
+        .run(&[
+            "scene",
+            "add",
+            "mill",
+            "--game",
+            "g",
+            "--graphics",
+            "low",
+            "--resolution",
+            "r",
+            "--route",
+            "x",
+        ])
+        .ok();
+    place.write("a.csv", format!("ms\n{}oops\n", "16.6\n".repeat(300)));
+    let import = ["run", "import", "a.csv", "--column", "ms", "--unit", "ms"];
+    let said = place.run(&[&import[..], &["--scene", "mill", "--state", "a"]].concat()).ok();
+    assert_snapshot!(said.out, @"
+    a.csv: 301 rows, separator `,`
+      1 without a frame time, left out:
+        line 302: `oops` is not a number
+    Imported. Visit 1 of `a` in mill, in FPS:
+      run     average  1% low  0.1% low  longest  stutters  length
+        1        60.2    60.2      60.2    17 ms   0.0/min     5 s
+    ");
+}

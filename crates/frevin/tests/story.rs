@@ -1,0 +1,335 @@
+//! The whole job, from a new PC to everything rolled back, as its user sees it.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+mod common;
+
+use common::Place;
+use insta::assert_snapshot;
+
+#[test]
+fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
+    let place = Place::with_evening();
+    let at_first = place.pc_files();
+    assert_snapshot!(place.run(&["preview", "evening"]).ok().out, @r"
+    What evening@1 would change on this PC
+
+    power/active-plan  Choose the power plan  sound, trade-off
+      setting              now       after             takes effect
+      power plan in force  balanced  high performance  now
+
+    recording/background  Switch background recording off  sound, trade-off
+      setting                             now     after    takes effect
+      key HKLM\…\GameDVR (needed for it)  absent  present  now
+      GameDVR › HistoricalCaptureEnabled  1       0        after sign-out
+      GameDVR › AppCaptureEnabled         1       0        after sign-out
+      GameDVR › AllowGameDVR              absent  0        after sign-out
+
+    services/prefetch  Stop the prefetching service  contested, safe
+      setting                 now        after     takes effect
+      service SysMain, start  automatic  disabled  now
+      service SysMain         running    stopped   now
+
+    looks/menu-delay  Open submenus sooner  sound, safe
+      setting     now     after  takes effect
+      menu delay  400 ms  50 ms  now
+
+    memory/large-file-cache  Let the file cache grow large  contested, trade-off
+      setting                               now  after  takes effect
+      Memory Management › LargeSystemCache  0    1      after restart
+
+    9 settings would be written. The last of it acts after a restart.
+    ");
+    assert_eq!(place.pc_files(), at_first, "a preview changes nothing");
+
+    assert_snapshot!(place.run(&["apply", "evening", "--yes"]).ok().out, @"
+    Done. Change 1 (evening@1) is applied: 9 settings written and read back.
+    Some of it waits for a restart.
+      take it back         frevin rollback 1
+      undo without Frevin  [HERE]/home/undo/[ID]/change-1.reg
+                           [HERE]/home/undo/[ID]/change-1.txt
+    ");
+    assert_ne!(place.pc_files(), at_first);
+    assert_snapshot!(place.run(&["inspect"]).ok().out, @"
+    Test desktop (rehearsal PC)
+      form        desktop, on mains
+      system      Windows 11 Pro, build 26100
+      processor   Halden Six 12-thread, 6 cores, 12 threads
+      memory      16 GiB, 2666 MT/s of 3600 MT/s rated
+      graphics    Corvane V7, discrete, 8 GiB, driver 7.41.2 of 2026-08-18
+      display     Lumet 27Q, 2560x1440 at 60 Hz of 165 Hz offered
+      drive       C: solid-state, system, 118 of 476 GiB free
+      drive       D: spinning, 640 of 1863 GiB free
+      network     Ethernet, cable, 1000 Mbit/s
+      owner uses  printer, file search
+
+      tweaks in force        5
+      settings held          9
+      waiting for a restart  1 setting
+    ");
+    assert_snapshot!(place.run(&["snapshot", "show", "1"]).ok().out, @r"
+    Snapshot 1, before evening@1, 2026-03-01 20:00
+      setting                                                                            held
+      registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR                          absent
+      power:active-plan                                                                  balanced
+      registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\                           1
+        GameDVR#HistoricalCaptureEnabled
+      registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\GameDVR#AppCaptureEnabled  1
+      registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR#AllowGameDVR             absent
+      service:SysMain#start                                                              automatic
+      visual:menu-delay                                                                  400 ms
+      registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\                    0
+        Memory Management#LargeSystemCache
+      service:SysMain#running                                                            running
+    ");
+    assert_snapshot!(place.run(&["rehearsal", "restart"]).ok().out, @"
+    Restarted. The PC has started 2 times.
+    4 settings took effect:
+      GameDVR › AllowGameDVR
+      Memory Management › LargeSystemCache
+      GameDVR › AppCaptureEnabled
+      GameDVR › HistoricalCaptureEnabled
+    ");
+
+    assert_snapshot!(place.run(&["rollback", "1", "--yes"]).ok().out, @r"
+      setting                               now               goes back to
+      GameDVR › AllowGameDVR                0                 absent
+      Memory Management › LargeSystemCache  1                 0
+      GameDVR › AppCaptureEnabled           0                 1
+      GameDVR › HistoricalCaptureEnabled    0                 1
+      service SysMain, start                disabled          automatic
+      power plan in force                   high performance  balanced
+      menu delay                            50 ms             400 ms
+      service SysMain                       stopped           running
+      key HKLM\…\GameDVR                    present           absent
+
+    Done. 9 settings put back and read back.
+    Some of it waits for a restart.
+    ");
+    place.run(&["rehearsal", "restart"]).ok();
+    assert_eq!(place.pc_files(), at_first);
+    assert_snapshot!(place.run(&["rollback", "--list"]).ok().out, @"
+    change  what       when              settings  status
+         1  evening@1  2026-03-01 20:00  9         rolled back
+    ");
+}
+
+#[test]
+fn undo_files_hold_the_way_back_without_frevin() {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    let mut folders = fs_err::read_dir(place.path().join("home/undo")).unwrap();
+    let folder = folders.next().unwrap().unwrap().path();
+    let registry = fs_err::read(folder.join("change-1.reg")).unwrap();
+    let units: Vec<u16> =
+        registry.chunks(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+    assert_eq!(units[0], 0xFEFF);
+    assert_snapshot!(String::from_utf16(&units[1..]).unwrap().replace("\r\n", "\n"), @r#"
+    Windows Registry Editor Version 5.00
+
+    [HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management]
+    "LargeSystemCache"=dword:00000000
+
+    [HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Microsoft\Windows\GameDVR]
+    "AllowGameDVR"=-
+
+    [HKEY_CURRENT_USER\SOFTWARE\Microsoft\Windows\CurrentVersion\GameDVR]
+    "AppCaptureEnabled"=dword:00000001
+    "HistoricalCaptureEnabled"=dword:00000001
+
+    ; These keys did not exist. Importing this file deletes them with all
+    ; that other programs may have put into them since.
+
+    [-HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Microsoft\Windows\GameDVR]
+    "#);
+    let sheet = fs_err::read_to_string(folder.join("change-1.txt")).unwrap();
+    assert_snapshot!(sheet.replace("\r\n", "\n"), @r#"
+    Undo of change 1: evening@1
+
+    What the settings outside the registry were before. The commands are Windows' own;
+    run them in a terminal opened as administrator, in this order.
+
+    visual:menu-delay
+        was: 400 ms
+
+    service:SysMain#start
+        was: automatic
+        run: sc.exe config "SysMain" start= auto
+
+    power:active-plan
+        was: 381b4222-f694-41f0-9685-ff5bb260df2e
+        run: powercfg /setactive 381b4222-f694-41f0-9685-ff5bb260df2e
+
+    service:SysMain#running
+        was: running
+        run: sc.exe start "SysMain"
+    "#);
+}
+
+#[test]
+fn one_tweak_comes_out_from_under_later_changes() {
+    let place = Place::with_evening();
+    let at_first = place.pc_files();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    place.run(&["apply", "--tweak", "looks/menu-delay", "--set", "delay_ms=7", "-y"]).ok();
+    let said = place.run(&["rollback", "1", "--tweak", "looks/menu-delay", "--yes"]).ok();
+    assert_snapshot!(said.out, @"
+      setting     now   goes back to
+      menu delay  7 ms  stays: a later change wants it so
+
+    Done. 0 settings put back and read back.
+    ");
+    let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
+    assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 7);
+    place.run(&["rollback", "--tweak", "looks/menu-delay", "--yes"]).ok();
+    let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
+    assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 400);
+    assert_snapshot!(place.run(&["rollback", "--list"]).ok().out, @"
+    change  what              when              settings  status
+         2  looks/menu-delay  2026-03-01 20:00  1         rolled back
+         1  evening@1         2026-03-01 20:00  9         in force but for 1
+    ");
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(place.pc_files(), at_first);
+    let said = place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_snapshot!(said.out, @"Nothing to roll back: no layer of that lies on this PC.");
+}
+
+#[test]
+fn a_profile_has_revisions_that_stay() {
+    let place = Place::with_evening();
+    let again = place.run(&["profile", "save", "evening.toml"]).ok();
+    assert_snapshot!(again.out, @"Nothing new: the document is evening@1 3fb2ab5bc5 already.");
+    place.write("evening.toml", common::EVENING.replace("50", "60"));
+    place.run(&["profile", "save", "evening.toml", "-m", "quicker"]).ok();
+    assert_snapshot!(place.run(&["profile", "log", "evening"]).ok().out, @"
+    revision   hash        saved             after  message
+    evening@2  e847a69d44  2026-03-01 20:00  @1     quicker
+    evening@1  3fb2ab5bc5  2026-03-01 20:00         first
+    ");
+    assert_snapshot!(place.run(&["profile", "list"]).ok().out, @"
+    profile    saved             tweaks  purpose
+    evening@2  2026-03-01 20:00       5  Smooth frames
+    ");
+    assert_eq!(place.run(&["profile", "show", "evening@1"]).ok().out, common::EVENING);
+    let hash = place.json(&["profile", "show", "evening@1"])["hash"].as_str().unwrap().to_owned();
+    let by_hash = format!("evening@{}", &hash[..6]);
+    assert_eq!(place.run(&["profile", "show", &by_hash]).ok().out, common::EVENING);
+    let preview = place.run(&["preview", "evening@1"]).ok().out;
+    assert!(preview.contains("50 ms"), "{preview}");
+}
+
+#[test]
+fn a_new_profile_can_be_checked_saved_and_previewed_as_it_is() {
+    let place = Place::new();
+    let said = place.run(&[
+        "profile",
+        "new",
+        "quiet",
+        "--purpose",
+        "Less going on",
+        "--tweak",
+        "services/file-search",
+        "--tweak",
+        "cpu/foreground-share",
+    ]);
+    assert_snapshot!(said.ok().out, @"
+    Done. quiet.toml is a profile to fill in.
+      check it  frevin profile check quiet.toml
+      save it   frevin profile save quiet.toml
+    ");
+    assert_snapshot!(fs_err::read_to_string(place.path().join("quiet.toml")).unwrap(), @r#"
+    format = 1
+    name = "quiet"
+    purpose = "Less going on"
+
+    # Stop indexing files for search
+    [[tweaks]]
+    use = "services/file-search"
+    with = { start = "manual" }
+
+    # Divide processor time between the game and the rest
+    [[tweaks]]
+    use = "cpu/foreground-share"
+    with = { turns = "short-and-three-times-in-front" }
+    "#);
+    assert_snapshot!(place.run(&["profile", "check", "quiet.toml"]).ok().out, @"
+    Good. `quiet` is a profile of 2 tweaks, checked on Test desktop.
+      line 6 left out here services/file-search
+        does not fit this PC: The owner searches files from the task bar, which this would break.
+      line 11 note cpu/foreground-share
+        contested: The mechanism is documented, but with idle cores at hand turns rarely run out, and
+        measurements disagree.
+    ");
+    let preview = place.run(&["preview", "./quiet.toml"]).ok().out;
+    assert!(preview.contains("quiet (not saved)"), "{preview}");
+    place.run(&["profile", "save", "quiet.toml"]).ok();
+    place.run(&["profile", "new", "quiet"]).fails(4);
+}
+
+#[test]
+fn drift_is_told_and_others_hands_are_respected() {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    assert_snapshot!(place.run(&["drift"]).ok().out, @"
+    No drift. 9 settings held, all as Frevin left them.
+    1 setting wait for a restart.
+    ");
+    // Somebody else's hands: a file of the PC is edited.
+    let visual = place.pc().join("settings/visual.json");
+    let text = fs_err::read_to_string(&visual).unwrap();
+    fs_err::write(&visual, text.replace("\"milliseconds\": 50", "\"milliseconds\": 90")).unwrap();
+    assert_snapshot!(place.run(&["drift"]).fails(1).out, @"
+    Drift. 1 of 9 settings held by Frevin changed since.
+      setting     Frevin left  now    for                           at first
+      menu delay  50 ms        90 ms  looks/menu-delay in change 1  400 ms
+    Frevin did not write these. To go back all the same: frevin rollback --all, with
+    --keep (leave what others wrote) or --force (put back what was there at first).
+    1 setting wait for a restart.
+    ");
+    let refused = place.run(&["rollback", "--all", "--yes"]).fails(9);
+    assert_snapshot!(refused.err, @"
+    error: nothing was changed: somebody else has changed these settings since
+      visual:menu-delay: Frevin left 50 ms, it holds 90 ms, it would go back to 400 ms
+    help: --keep leaves what they wrote and lets go of the setting
+    help: --force puts back what was there before Frevin
+    ");
+    let kept = place.run(&["rollback", "--all", "--keep", "--yes"]).ok();
+    assert!(kept.out.contains("somebody else wrote it"), "{}", kept.out);
+    let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
+    assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 90);
+}
+
+#[test]
+fn a_key_that_others_use_since_stays() {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    let registry = place.pc().join("settings/registry.json");
+    let text = fs_err::read_to_string(&registry).unwrap();
+    let value = "\"AllowGameDVR\": {";
+    let theirs = format!("\"Theirs\": {{\"type\": 4, \"bytes\": \"01000000\"}}, {value}");
+    assert!(text.contains(value));
+    fs_err::write(&registry, text.replace(value, &theirs)).unwrap();
+    let said = place.run(&["rollback", "--all", "--yes"]).ok();
+    assert!(said.out.contains("stays: others have put something into it"), "{}", said.out);
+    let text = fs_err::read_to_string(&registry).unwrap();
+    assert!(text.contains("Theirs") && !text.contains("AllowGameDVR"));
+}
+
+#[test]
+fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
+    let place = Place::empty();
+    let said = place.run(&["demo"]).ok();
+    for part in ["WORSE.", "BETTER.", "bit for bit", "Change 1 (friday-evening@1) is applied"] {
+        assert!(said.out.contains(part), "{part} is missing of:\n{}", said.out);
+    }
+    assert!(!said.out.contains('\u{1b}'), "no colours in a pipe");
+    let left: Vec<_> = fs_err::read_dir(place.path()).unwrap().collect();
+    assert!(left.is_empty(), "the demo leaves nothing: {left:?}");
+
+    let report = place.json(&["demo", "--keep", "kept"]);
+    assert_eq!(report["is_as_at_first"], true);
+    assert_eq!(report["with_everything"]["verdict"], "worse");
+    assert_eq!(report["without_the_suspect"]["verdict"], "better");
+    assert!(place.path().join("kept/pc/pc.toml").exists());
+    place.run(&["demo", "--keep", "kept"]).fails(4);
+}
