@@ -14,6 +14,8 @@ pub enum LedgerError {
     Newer(PathBuf),
     #[error("the ledger {} is damaged: {reason}", .path.display())]
     Damaged { path: PathBuf, reason: String },
+    #[error("the ledger {} cannot be opened for writing: {reason}", .path.display())]
+    CannotOpen { path: PathBuf, reason: String },
     #[error("the ledger holds {what} that this Frevin cannot read: {reason}")]
     Unreadable { what: &'static str, reason: String },
     #[error("there is no profile `{0}` in the ledger")]

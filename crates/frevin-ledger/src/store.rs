@@ -38,18 +38,7 @@ impl Ledger {
     pub fn open(home: &Path) -> Result<Self, LedgerError> {
         fs_err::create_dir_all(home)?;
         let path = home.join(FILE);
-        Self::open_file(&path).map_err(|error| match error {
-            LedgerError::Database(rusqlite::Error::SqliteFailure(failure, message))
-                if matches!(
-                    failure.code,
-                    rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt
-                ) =>
-            {
-                let reason = message.unwrap_or_else(|| failure.to_string());
-                LedgerError::Damaged { path, reason }
-            }
-            other => other,
-        })
+        Self::open_file(&path).map_err(|error| explain(path, error))
     }
 
     fn open_file(path: &Path) -> Result<Self, LedgerError> {
@@ -89,6 +78,25 @@ impl Ledger {
     /// A transaction that takes the right to write at once, so that it cannot lose it half-way.
     pub(crate) fn begin(&mut self) -> Result<Transaction<'_>, LedgerError> {
         Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
+    }
+}
+
+/// Tells a file that is no ledger, or may not be written, from any other error.
+fn explain(path: PathBuf, error: LedgerError) -> LedgerError {
+    use rusqlite::ErrorCode;
+
+    let LedgerError::Database(rusqlite::Error::SqliteFailure(failure, message)) = &error else {
+        return error;
+    };
+    let reason = message.clone().unwrap_or_else(|| failure.to_string());
+    match failure.code {
+        ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt => {
+            LedgerError::Damaged { path, reason }
+        }
+        ErrorCode::CannotOpen | ErrorCode::ReadOnly | ErrorCode::PermissionDenied => {
+            LedgerError::CannotOpen { path, reason }
+        }
+        _ => error,
     }
 }
 

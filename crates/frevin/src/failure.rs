@@ -172,9 +172,8 @@ impl From<LedgerError> for Failure {
             LedgerError::Damaged { .. } => Self::new(Kind::BadInput, message)
                 .hint("nothing was written; restore the file from a copy, or move it away to begin anew")
                 .hint("the undo files beside it work without it"),
-            LedgerError::Unreadable { .. } | LedgerError::Database(_) => {
-                Self::new(Kind::Internal, message)
-            }
+            LedgerError::CannotOpen { .. } => Self::new(Kind::NotFound, message)
+                .hint("nothing was changed; is the home folder there, and may it be written? See --home"),
             LedgerError::Io(_) => Self::new(Kind::NotFound, message)
                 .hint("is the home folder there and may it be written? See --home"),
             _ => Self::new(Kind::Internal, message),

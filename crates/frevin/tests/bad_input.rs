@@ -185,24 +185,6 @@ fn a_second_frevin_finds_the_pc_taken() {
 }
 
 #[test]
-fn two_tweaks_that_contradict_each_other() {
-    let place = Place::new();
-    place.run(&["apply", "--tweak", "looks/menu-delay", "-y"]).ok();
-    // Contradiction needs two tweaks of one profile on one setting, which the catalogue does not
-    // have so far; the core's tests make one. What stands here is that sharing is no conflict.
-    let said = place.run(&["apply", "--tweak", "looks/menu-delay", "-y"]).ok();
-    assert_snapshot!(said.out, @"
-    Done. Change 2 (looks/menu-delay) is applied: 0 settings written and read back.
-      take it back         frevin rollback 2
-      undo without Frevin  [HERE]/home/undo/[ID]/change-2.reg
-                           [HERE]/home/undo/[ID]/change-2.txt
-    ");
-    place.run(&["rollback", "1", "-y"]).ok();
-    let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
-    assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 100);
-}
-
-#[test]
 fn logs_that_are_none() {
     let place = Place::new();
     place

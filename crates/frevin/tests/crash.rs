@@ -96,7 +96,10 @@ fn a_kill_at_any_moment_of_apply_leaves_the_first_or_the_target_state() {
         }
         assert_eq!(place.pc_files(), at_first, "kill {kill}");
     }
-    println!("{} kills, {interrupted} of them in the middle of a change", kills());
+    #[allow(clippy::print_stdout, reason = "a figure for those who ask with --nocapture")]
+    {
+        println!("{} kills, {interrupted} of them in the middle of a change", kills());
+    }
 }
 
 #[test]

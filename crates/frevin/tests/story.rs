@@ -176,7 +176,7 @@ fn one_tweak_comes_out_from_under_later_changes() {
       setting     now   goes back to
       menu delay  7 ms  stays: a later change wants it so
 
-    Done. 0 settings put back and read back.
+    Done. Nothing had to be written.
     ");
     let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
     assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 7);
@@ -272,7 +272,7 @@ fn drift_is_told_and_others_hands_are_respected() {
     place.run(&["apply", "evening", "--yes"]).ok();
     assert_snapshot!(place.run(&["drift"]).ok().out, @"
     No drift. 9 settings held, all as Frevin left them.
-    1 setting wait for a restart.
+    1 setting waits for a restart.
     ");
     // Somebody else's hands: a file of the PC is edited.
     let visual = place.pc().join("settings/visual.json");
@@ -284,7 +284,7 @@ fn drift_is_told_and_others_hands_are_respected() {
       menu delay  50 ms        90 ms  looks/menu-delay in change 1  400 ms
     Frevin did not write these. To go back all the same: frevin rollback --all, with
     --keep (leave what others wrote) or --force (put back what was there at first).
-    1 setting wait for a restart.
+    1 setting waits for a restart.
     ");
     let refused = place.run(&["rollback", "--all", "--yes"]).fails(9);
     assert_snapshot!(refused.err, @"
@@ -292,6 +292,13 @@ fn drift_is_told_and_others_hands_are_respected() {
       visual:menu-delay: Frevin left 50 ms, it holds 90 ms, it would go back to 400 ms
     help: --keep leaves what they wrote and lets go of the setting
     help: --force puts back what was there before Frevin
+    ");
+    let over = ["apply", "--tweak", "looks/menu-delay", "--set", "delay_ms=7", "--yes"];
+    assert_snapshot!(place.run(&over).fails(9).err, @"
+    error: nothing was changed: somebody else has changed these settings since
+      visual:menu-delay: change 1 left 50 ms, it holds 90 ms
+    help: `frevin rollback --tweak looks/menu-delay --keep` leaves what they wrote and lets go of the setting
+    help: --force overwrites it
     ");
     let kept = place.run(&["rollback", "--all", "--keep", "--yes"]).ok();
     assert!(kept.out.contains("somebody else wrote it"), "{}", kept.out);
@@ -313,6 +320,55 @@ fn a_key_that_others_use_since_stays() {
     assert!(said.out.contains("stays: others have put something into it"), "{}", said.out);
     let text = fs_err::read_to_string(&registry).unwrap();
     assert!(text.contains("Theirs") && !text.contains("AllowGameDVR"));
+}
+
+#[test]
+fn what_two_changes_want_alike_is_held_until_both_are_taken_back() {
+    let place = Place::new();
+    place.run(&["apply", "--tweak", "looks/menu-delay", "-y"]).ok();
+    let said = place.run(&["apply", "--tweak", "looks/menu-delay", "-y"]).ok();
+    assert_snapshot!(said.out, @"
+    Done. Change 2 (looks/menu-delay) is applied: nothing had to be written, and what is shared with other changes is held.
+      take it back         frevin rollback 2
+      undo without Frevin  [HERE]/home/undo/[ID]/change-2.reg
+                           [HERE]/home/undo/[ID]/change-2.txt
+    ");
+    place.run(&["rollback", "1", "-y"]).ok();
+    let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
+    assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 100);
+    place.run(&["rollback", "2", "-y"]).ok();
+    let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
+    assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 400);
+}
+
+#[test]
+fn a_service_takes_those_that_need_it_along_both_ways() {
+    let place = Place::new();
+    let facts = place.pc().join("facts.toml");
+    let text = fs_err::read_to_string(&facts).unwrap();
+    fs_err::write(&facts, text.replace("printer = true", "printer = false")).unwrap();
+    let at_first = place.pc_files();
+    assert_snapshot!(place.run(&["preview", "--tweak", "services/printing"]).ok().out, @"
+    What services/printing would change on this PC
+
+    services/printing  Stop printing  plausible, trade-off
+      setting                                now        after     takes effect
+      service Spooler, start                 automatic  disabled  now
+      service PrintNotify (follows from it)  running    stopped   now
+      service Spooler                        running    stopped   now
+
+    3 settings would be written. All of it acts at once.
+    ");
+    place.run(&["apply", "--tweak", "services/printing", "-y"]).ok();
+    assert_snapshot!(place.run(&["rollback", "--all", "-y"]).ok().out, @"
+      setting                 now       goes back to
+      service Spooler, start  disabled  automatic
+      service Spooler         stopped   running
+      service PrintNotify     stopped   running
+
+    Done. 3 settings put back and read back.
+    ");
+    assert_eq!(place.pc_files(), at_first);
 }
 
 #[test]

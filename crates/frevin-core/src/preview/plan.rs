@@ -1,10 +1,11 @@
 //! From what tweaks want and what the PC holds to the steps of a change.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use super::drift::{Drifted, drift};
 use super::order::rank_on;
 use crate::layers::Layers;
 use crate::setting::{Address, RunState, State, TakesEffect, Value, WinName, protection};
@@ -131,6 +132,9 @@ pub struct Plan {
     pub left_out: Vec<LeftOut>,
     /// Protected settings that stand in the way; a plan with any is not applied.
     pub refusals: Vec<Refusal>,
+    /// Settings to be written that somebody else has changed since Frevin last did; a plan with
+    /// any is applied only where its owner says so.
+    pub changed_by_others: Vec<Drifted>,
 }
 
 impl Plan {
@@ -190,6 +194,10 @@ pub fn plan<R: Readings>(
     }
     ranked.sort_by_key(|(rank, _)| *rank);
     plan.steps = ranked.into_iter().map(|(_, step)| step).collect();
+    let touched: BTreeSet<&Address> = plan.writes().map(|step| &step.address).collect();
+    let drifted = drift(readings, layers)?;
+    plan.changed_by_others =
+        drifted.into_iter().filter(|drifted| touched.contains(&drifted.address)).collect();
     Ok(plan)
 }
 

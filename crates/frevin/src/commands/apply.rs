@@ -20,6 +20,9 @@ use crate::workshop::{apply, refuse_unfinished};
 pub(crate) struct ApplyArgs {
     #[command(flatten)]
     target: TargetArgs,
+    /// Overwrite what others have written since Frevin last did
+    #[arg(long)]
+    force: bool,
 }
 
 /// What was applied.
@@ -33,7 +36,7 @@ pub(crate) struct ApplyReport {
 pub(crate) fn run(session: &Session, args: &ApplyArgs) -> Result<Answer, Failure> {
     let mut pc = session.pc()?;
     let mut ledger = session.ledger()?;
-    Ok(Answer::yes(&apply_target(session, &mut *pc, &mut ledger, &args.target)?))
+    Ok(Answer::yes(&apply_target(session, &mut *pc, &mut ledger, &args.target, args.force)?))
 }
 
 /// Applies a profile or a tweak, after asking for the owner's word.
@@ -42,6 +45,7 @@ pub(crate) fn apply_target(
     pc: &mut dyn Pc,
     ledger: &mut Ledger,
     target: &TargetArgs,
+    force: bool,
 ) -> Result<ApplyReport, Failure> {
     refuse_unfinished(ledger, pc)?;
     let catalogue = session.catalogue()?;
@@ -61,7 +65,8 @@ pub(crate) fn apply_target(
         addresses: false,
     };
     report.show(&mut page);
-    if plan.refusals.is_empty() {
+    let is_refused = !plan.refusals.is_empty() || (!force && !plan.changed_by_others.is_empty());
+    if !is_refused {
         session.confirm(&page, "Apply it?")?;
     }
     let order = apply::Order {
@@ -69,6 +74,7 @@ pub(crate) fn apply_target(
         revision: target.revision.as_ref().map(|(name, number)| (name, *number)),
         wishes: &target.wishes,
         plan,
+        force,
     };
     let applied = apply::apply(session, pc, ledger, order)?;
     Ok(ApplyReport { applied: Some(applied), left_out })
@@ -79,11 +85,15 @@ impl Report for ApplyReport {
         match &self.applied {
             None => page.line("Nothing to change: the PC is as wished already."),
             Some(applied) => {
+                let what = match applied.written {
+                    0 => "nothing had to be written, and what is shared with other changes is held"
+                        .to_owned(),
+                    written => format!("{} written and read back", count(written, "setting")),
+                };
                 page.line(format_args!(
-                    "{} {} is applied: {} written and read back.",
+                    "{} {} is applied: {what}.",
                     good("Done."),
                     strong(format_args!("Change {} ({})", applied.change, applied.title)),
-                    count(applied.written, "setting"),
                 ));
                 if applied.takes_effect != TakesEffect::Now {
                     let moment = with_article(applied.takes_effect);

@@ -10,7 +10,7 @@ use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, Table, bad, count, dim, fps, good, interval_bar, percent, strong, warn};
-use crate::workshop::measure::{CompareOptions, Compared, compare_states};
+use crate::workshop::compare::{CompareOptions, Compared, compare_states};
 
 /// Say whether state B is better or worse than state A, by their recorded visits. Exit code 1 if worse
 #[derive(Debug, Args)]

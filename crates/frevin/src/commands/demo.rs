@@ -19,7 +19,8 @@ use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, bad, count, dim, good, percent, strong};
-use crate::workshop::measure::{self, CompareOptions, Compared, Recording, compare_states};
+use crate::workshop::compare::{CompareOptions, Compared, compare_states};
+use crate::workshop::measure::{self, Recording};
 
 /// The profile of the demo. The last tweak is the one that hurts on this PC.
 const PROFILE: &str = include_str!("../../../../rehearsal/profiles/friday-evening.toml");
@@ -402,7 +403,8 @@ impl Demo {
 
     fn apply(&mut self, profile: &str) -> Result<apply::ApplyReport, Failure> {
         let target = TargetArgs::saved(profile);
-        let report = apply::apply_target(&self.session, &mut self.pc, &mut self.ledger, &target)?;
+        let report =
+            apply::apply_target(&self.session, &mut self.pc, &mut self.ledger, &target, false)?;
         apply::change_of(&report)?;
         Ok(report)
     }

@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, short, shown, warn};
+use crate::view::{Page, Table, bad, count, dim, good, settings_wait, short, shown, warn};
 use crate::workshop::{readings::PcReadings, refuse_unfinished};
 
 /// Tell which settings are no longer what Frevin left them at. Exit code 1 if any
@@ -65,8 +65,7 @@ impl Report for DriftReport {
             );
         }
         if !self.waiting_for_restart.is_empty() {
-            let waiting = count(self.waiting_for_restart.len(), "setting");
-            page.line(warn(format_args!("{waiting} wait for a restart.")));
+            page.line(warn(settings_wait(self.waiting_for_restart.len())));
         }
     }
 }

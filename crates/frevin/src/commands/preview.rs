@@ -90,6 +90,17 @@ impl Report for PlanReport<'_> {
                 left.reasons.iter().for_each(|reason| page.paragraph(4, reason));
             }
         }
+        for drifted in &self.plan.changed_by_others {
+            page.blank();
+            page.line(format_args!(
+                "{} {} is {}, which somebody else wrote; change {} left {}",
+                warn("changed by others:"),
+                short(&drifted.address),
+                shown(&drifted.actual),
+                drifted.left.change,
+                shown(&drifted.left.state),
+            ));
+        }
         for refusal in &self.plan.refusals {
             page.blank();
             page.line(format_args!(

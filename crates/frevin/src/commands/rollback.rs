@@ -165,8 +165,11 @@ impl Report for RollbackReport {
         }
         show_way_back(&self.way_back, page);
         page.blank();
-        let written = count(self.rolled_back.written, "setting");
-        page.line(format_args!("{} {written} put back and read back.", good("Done.")));
+        let what = match self.rolled_back.written {
+            0 => "Nothing had to be written.".to_owned(),
+            written => format!("{} put back and read back.", count(written, "setting")),
+        };
+        page.line(format_args!("{} {what}", good("Done.")));
         for key in &self.rolled_back.left_in_place {
             let what = format_args!("{key} stays: others have put something into it since");
             page.line(warn(what));

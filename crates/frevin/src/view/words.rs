@@ -49,6 +49,12 @@ pub(crate) fn shown(state: &State) -> String {
     }
 }
 
+/// What so many settings do: `1 setting waits`, `3 settings wait`.
+pub(crate) fn settings_wait(number: usize) -> String {
+    let verb = if number == 1 { "waits" } else { "wait" };
+    format!("{} {verb} for a restart.", count(number, "setting"))
+}
+
 /// A setting in few words: enough to recognise it, not to find it.
 pub(crate) fn short(address: &Address) -> String {
     match address {

@@ -1,10 +1,10 @@
 //! Applying a plan: all of it, or nothing.
 
 use frevin_core::layers::ChangeId;
-use frevin_core::preview::{Plan, PlanError, Step, Undoing, Wish, plan, undoing};
+use frevin_core::preview::{Drifted, Plan, PlanError, Step, Undoing, Wish, plan, undoing};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, State, TakesEffect};
-use frevin_ledger::{Ledger, NewChange};
+use frevin_ledger::{Ledger, LedgerError, NewChange};
 use frevin_pc::{Pc, PcError};
 use serde::Serialize;
 
@@ -25,6 +25,8 @@ pub(crate) struct Order<'a> {
     pub(crate) wishes: &'a [Wish],
     /// The plan that was shown.
     pub(crate) plan: Plan,
+    /// Whether to overwrite what others have written since.
+    pub(crate) force: bool,
 }
 
 /// A change that was made.
@@ -60,6 +62,9 @@ pub(crate) fn apply(
     order: Order<'_>,
 ) -> Result<Applied, Failure> {
     refuse_protected(&order.plan)?;
+    if !order.force {
+        refuse_others(&order.plan)?;
+    }
     let _lock = pc.lock()?;
     refuse_unfinished(ledger, pc)?;
     let mut now = make_plan(pc, ledger, order.wishes)?;
@@ -91,7 +96,7 @@ pub(crate) fn apply(
     if let Err(reason) = carry_out(session, pc, &plan) {
         return Err(undo(session, pc, ledger, id, &back, reason));
     }
-    ledger.finish_change(id, session.clock.now())?;
+    ledger.finish_change(id, session.clock.now()).map_err(unfinished)?;
     Ok(Applied {
         change: id,
         title: order.title.to_owned(),
@@ -99,6 +104,14 @@ pub(crate) fn apply(
         undo_files,
         takes_effect: plan.takes_effect(),
     })
+}
+
+/// The PC has taken everything, and the ledger cannot say so.
+pub(super) fn unfinished(error: LedgerError) -> Failure {
+    let message = "the PC has taken it, but the ledger could not be written: it is unfinished";
+    Failure::new(Kind::Unfinished, message)
+        .detail(error.to_string())
+        .hint("once the ledger can be written again, `frevin recover` settles it")
 }
 
 fn refuse_protected(plan: &Plan) -> Result<(), Failure> {
@@ -112,6 +125,20 @@ fn refuse_protected(plan: &Plan) -> Result<(), Failure> {
     Err(Failure::new(Kind::Guarded, "nothing was changed: what this touches is protected")
         .details(plan.refusals.iter().map(line))
         .hint(format!("if you are sure, allow each tweak by name: --allow-protected {tweak}")))
+}
+
+fn refuse_others(plan: &Plan) -> Result<(), Failure> {
+    let Some(first) = plan.changed_by_others.first() else { return Ok(()) };
+    let line = |drifted: &Drifted| {
+        let Drifted { address, left, actual, .. } = drifted;
+        format!("{address}: change {} left {}, it holds {actual}", left.change, left.state)
+    };
+    let message = "nothing was changed: somebody else has changed these settings since";
+    let let_go = format!("frevin rollback --tweak {} --keep", first.left.tweak);
+    Err(Failure::new(Kind::ChangedByOthers, message)
+        .details(plan.changed_by_others.iter().map(line))
+        .hint(format!("`{let_go}` leaves what they wrote and lets go of the setting"))
+        .hint("--force overwrites it"))
 }
 
 fn refuse_moved(shown: &Plan, now: &Plan) -> Result<(), Failure> {

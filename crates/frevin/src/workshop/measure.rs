@@ -1,15 +1,11 @@
-//! Measuring: visits recorded and imported, and states compared.
+//! Measuring: visits recorded and imported.
 
 use frevin_core::frames::{FrameSeries, metrics};
 use frevin_core::profile::{ProfileName, SceneName};
 use frevin_core::tweak::TweakId;
-use frevin_core::verdict::{Comparison, Margins, PairLimit, Rule, Visit, compare};
-use frevin_ledger::{
-    Ledger, NewRun, NewVisit, RunFilter, RunSource, Scene, VisitId, VisitRecord, Waiting,
-};
+use frevin_ledger::{Ledger, NewRun, NewVisit, RunSource, Scene, VisitId, Waiting};
 use frevin_pc::Pc;
 use frevin_pc::rehearsal::RehearsalPc;
-use serde::Serialize;
 
 use super::refuse_unfinished;
 use crate::failure::{Failure, Kind};
@@ -133,139 +129,4 @@ pub(crate) fn imported_run(file: String, series: FrameSeries, is_warm_up: bool) 
         metrics: metrics(&series),
         series,
     }
-}
-
-/// What two states are compared by.
-#[derive(Debug, Clone)]
-pub(crate) struct CompareOptions {
-    pub(crate) scene: Option<SceneName>,
-    pub(crate) margins: Margins,
-    pub(crate) limit: PairLimit,
-}
-
-/// Two states of a PC, compared by their recorded visits.
-#[derive(Debug, Clone, Serialize)]
-pub(crate) struct Compared {
-    pub(crate) scene: SceneName,
-    pub(crate) a: ProfileName,
-    pub(crate) b: ProfileName,
-    #[serde(flatten)]
-    pub(crate) comparison: Comparison,
-    /// What weakens it.
-    pub(crate) cautions: Vec<String>,
-    /// The visits of each pair.
-    pub(crate) visits: Vec<(VisitId, VisitId)>,
-}
-
-/// Compares two states by the visits in the ledger: the first of A with the first of B, and so on.
-pub(crate) fn compare_states(
-    ledger: &Ledger,
-    a: &ProfileName,
-    b: &ProfileName,
-    options: &CompareOptions,
-) -> Result<Compared, Failure> {
-    let visits_of = |state: &ProfileName| {
-        let filter = RunFilter { scene: options.scene.clone(), state_name: Some(state.clone()) };
-        let visits = ledger.visits(&filter)?;
-        if visits.is_empty() {
-            let message = format!("no visits of the state `{state}` are recorded");
-            return Err(Failure::new(Kind::NotFound, message)
-                .hint("`frevin run list` shows what is recorded"));
-        }
-        Ok(visits)
-    };
-    let (all_a, all_b) = (visits_of(a)?, visits_of(b)?);
-    let scene = scene_in_common(&all_a, &all_b)?;
-    let of_scene = |visits: Vec<VisitRecord>| -> Vec<VisitRecord> {
-        visits.into_iter().filter(|visit| visit.scene == scene).collect()
-    };
-    let (of_a, of_b) = (of_scene(all_a), of_scene(all_b));
-    let pairs: Vec<(VisitRecord, VisitRecord)> =
-        of_a.iter().cloned().zip(of_b.iter().cloned()).collect();
-    let visits = pairs
-        .iter()
-        .map(|(a, b)| Ok((counted(a)?, counted(b)?)))
-        .collect::<Result<Vec<_>, Failure>>()?;
-    let rule = Rule::new(options.limit, None);
-    Ok(Compared {
-        scene,
-        a: a.clone(),
-        b: b.clone(),
-        comparison: compare(&visits, &rule, options.margins),
-        cautions: cautions(&pairs, of_a.len().abs_diff(of_b.len())),
-        visits: pairs.iter().map(|(a, b)| (a.id, b.id)).collect(),
-    })
-}
-
-fn scene_in_common(a: &[VisitRecord], b: &[VisitRecord]) -> Result<SceneName, Failure> {
-    let mut common: Vec<&SceneName> = a
-        .iter()
-        .map(|visit| &visit.scene)
-        .filter(|scene| b.iter().any(|visit| visit.scene == **scene))
-        .collect();
-    common.sort();
-    common.dedup();
-    match common[..] {
-        [scene] => Ok(scene.clone()),
-        [] => Err(Failure::new(Kind::BadInput, "the two states were recorded in different scenes")
-            .hint("only the same scene can be compared; `frevin run list` shows what there is")),
-        _ => {
-            let names: Vec<_> = common.iter().map(ToString::to_string).collect();
-            Err(Failure::new(Kind::Usage, "the two states were recorded in several scenes")
-                .hint(format!("choose one with --scene: {}", names.join(", "))))
-        }
-    }
-}
-
-fn counted(visit: &VisitRecord) -> Result<Visit, Failure> {
-    let runs = visit.runs.iter().filter(|run| !run.is_warm_up).map(|run| run.metrics).collect();
-    Visit::new(runs)
-        .map_err(|error| Failure::new(Kind::BadInput, format!("visit {}: {error}", visit.id.0)))
-}
-
-/// What weakens a comparison of these pairs.
-fn cautions(pairs: &[(VisitRecord, VisitRecord)], unpaired: usize) -> Vec<String> {
-    let mut cautions = Vec::new();
-    let visits = || pairs.iter().flat_map(|(a, b)| [a, b]);
-    let interleaved =
-        pairs.windows(2).all(|two| two[0].0.id.max(two[0].1.id) < two[1].0.id.min(two[1].1.id));
-    if !interleaved {
-        cautions.push(
-            "The visits were not made in turns: a PC that slowly warms up or fills up would look \
-             like a difference. Record A and B alternately."
-                .to_owned(),
-        );
-    }
-    if unpaired > 0 {
-        cautions.push(format!("Visits without a partner, and left out: {unpaired}."));
-    }
-    if visits().any(|visit| visit.runs.iter().any(|run| run.waits_for_restart)) {
-        cautions.push(
-            "Some runs were recorded while something waited for a restart: they may not show the \
-             state that they are named after."
-                .to_owned(),
-        );
-    }
-    let first_runs = visits()
-        .flat_map(|visit| &visit.runs)
-        .filter(|run| !run.is_warm_up && run.run_since_boot == Some(1))
-        .count();
-    if first_runs > 0 {
-        cautions.push(format!(
-            "Runs that were the first after a restart, and count all the same: {first_runs}. \
-             They are slower than what follows."
-        ));
-    }
-    if visits().any(|visit| visit.runs.iter().filter(|run| !run.is_warm_up).count() < 3) {
-        cautions.push(
-            "Some visits have fewer than three runs: one odd run weighs more there.".to_owned(),
-        );
-    }
-    let mut pcs: Vec<_> = visits().map(|visit| &visit.pc).collect();
-    pcs.sort();
-    pcs.dedup();
-    if pcs.len() > 1 {
-        cautions.push("The visits are not all of the same PC.".to_owned());
-    }
-    cautions
 }

@@ -5,6 +5,7 @@
 //! been read back; in between, the change is unfinished, and [`recover`] settles it.
 
 pub(crate) mod apply;
+pub(crate) mod compare;
 pub(crate) mod measure;
 pub(crate) mod readings;
 pub(crate) mod recover;

@@ -10,6 +10,7 @@ use frevin_ledger::{Ledger, NewRollback};
 use frevin_pc::Pc;
 use serde::Serialize;
 
+use super::apply::unfinished;
 use super::readings::PcReadings;
 use super::refuse_unfinished;
 use super::writing::{Outcome, describe, put_back, write_and_read_back};
@@ -71,7 +72,9 @@ pub(crate) fn roll_back(
     })?;
     match carry_out(session, pc, &shown.steps) {
         Ok(left_in_place) => {
-            ledger.finish_rollback(&id, rollback, selection, session.clock.now())?;
+            ledger
+                .finish_rollback(&id, rollback, selection, session.clock.now())
+                .map_err(unfinished)?;
             Ok(RolledBack { written: writes(&shown.steps).count(), left_in_place, takes_effect })
         }
         Err(reason) => {

@@ -160,6 +160,25 @@ fn a_tweak_with_one_impossible_setting_is_left_out_whole() {
 }
 
 #[test]
+fn what_others_changed_since_is_told_where_it_would_be_overwritten() {
+    let pc = Pc::default()
+        .with(r"registry:HKCU\A", Value::Key)
+        .with(r"registry:HKCU\A#v", dword(9))
+        .with(r"registry:HKCU\A#w", dword(9));
+    let mut layers = Layers::new();
+    for value in ["v", "w"] {
+        let layer =
+            Layer { change: ChangeId(1), tweak: "x/y".parse().unwrap(), state: dword(1).into() };
+        layers.lay(&at(&format!(r"registry:HKCU\A#{value}")), &State::Absent, layer);
+    }
+    let wishes = [wish("a/b", &[(r"registry:HKCU\A#v", dword(2).into())])];
+    let plan = plan(&wishes, &pc, &layers).unwrap();
+    assert_eq!(plan.changed_by_others.len(), 1);
+    assert_eq!(plan.changed_by_others[0].address, at(r"registry:HKCU\A#v"));
+    assert_eq!(plan.changed_by_others[0].actual, dword(9).into());
+}
+
+#[test]
 fn what_is_protected_is_refused_without_consent() {
     let pc = Pc::default().with("service:WinDefend#start", Value::Flag(true));
     let mut wishes = [wish("a/b", &[("service:windefend#start", State::Absent)])];
