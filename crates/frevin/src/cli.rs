@@ -5,7 +5,9 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, CommandFactory as _, Parser, Subcommand};
-use miette::{GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource};
+use miette::{
+    GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, ThemeStyles,
+};
 
 use crate::commands;
 use crate::failure::Failure;
@@ -157,6 +159,7 @@ fn print_failure(failure: &Failure) {
         text.push_str(&format!("  {detail}\n"));
     }
     if let Some(document) = &failure.document {
+        text.push('\n');
         text.push_str(&draw_problems(document));
     }
     for hint in &failure.hints {
@@ -168,7 +171,7 @@ fn print_failure(failure: &Failure) {
 /// The problems of a document with its source shown.
 fn draw_problems(document: &frevin_core::document::BadDocument) -> String {
     // anstream takes the colours out again where they are not wanted.
-    let handler = GraphicalReportHandler::new_themed(GraphicalTheme::unicode())
+    let handler = GraphicalReportHandler::new_themed(theme())
         .with_links(false)
         .with_width(crate::view::Page::width());
     let mut text = String::new();
@@ -181,6 +184,17 @@ fn draw_problems(document: &frevin_core::document::BadDocument) -> String {
         let source = NamedSource::new(&document.name, document.text.clone());
         let report = miette::Report::new(diagnostic).with_source_code(source);
         let _ = handler.render_report(&mut text, report.as_ref());
+        text.push('\n');
     }
     text
+}
+
+/// Few colours, with the meaning that they have everywhere: red is wrong, yellow is where to look.
+fn theme() -> GraphicalTheme {
+    let mut theme = GraphicalTheme::unicode();
+    theme.styles = ThemeStyles::ansi();
+    theme.styles.highlights = vec![theme.styles.warning];
+    theme.styles.help = theme.styles.linum;
+    theme.styles.link = ThemeStyles::none().link;
+    theme
 }

@@ -33,6 +33,7 @@ pub(crate) struct Session {
     pub(crate) json: bool,
     pub(crate) quiet: bool,
     yes: bool,
+    shows_progress: bool,
 }
 
 impl Session {
@@ -54,15 +55,18 @@ impl Session {
             json: options.json,
             quiet: options.quiet,
             yes: options.yes,
+            shows_progress: !options.quiet && !options.json && std::io::stderr().is_terminal(),
         })
     }
 
-    /// A session like this one in another home, for another PC, that never asks.
+    /// A session like this one in another home, for another PC, that never asks and shows no
+    /// progress of its own: it is part of something longer.
     pub(crate) fn elsewhere(&self, home: &Path, pc: &Path) -> Self {
         Self {
             home: home.to_owned(),
             pc: Some(pc.display().to_string()),
             yes: true,
+            shows_progress: false,
             ..self.clone()
         }
     }
@@ -163,7 +167,7 @@ impl Session {
 
     /// A progress bar for work of so many steps: on a terminal, and not where only JSON is wanted.
     pub(crate) fn progress(&self, steps: u64, what: &'static str) -> indicatif::ProgressBar {
-        if self.quiet || self.json || !std::io::stderr().is_terminal() {
+        if !self.shows_progress {
             return indicatif::ProgressBar::hidden();
         }
         let style = indicatif::ProgressStyle::with_template("{msg} {bar:30} {pos}/{len}")

@@ -86,6 +86,7 @@ fn a_broken_profile_is_shown_where_it_is_broken() {
     );
     assert_snapshot!(place.run(&["profile", "check", "bad.toml"]).fails(4).err, @r#"
     error: problems in bad.toml
+
       × there is no tweak `power/active-plam` in the catalogue
        ╭─[bad.toml:6:7]
      5 │ [[tweaks]]
@@ -94,6 +95,7 @@ fn a_broken_profile_is_shown_where_it_is_broken() {
      7 │ 
        ╰────
       help: did you mean `power/active-plan`? `frevin tweak list` shows them all
+
       × `delay_ms` takes 0 to 4000 ms, not 9000
         ╭─[bad.toml:10:21]
       9 │ use = "looks/menu-delay"
@@ -112,6 +114,7 @@ fn a_broken_profile_is_shown_where_it_is_broken() {
     place.write("torn.toml", "format = 1\nname = \"x\npurpose = 3");
     assert_snapshot!(place.run(&["profile", "check", "torn.toml"]).fails(4).err, @r#"
     error: a problem in torn.toml
+
       × invalid basic string, expected `"`
        ╭─[torn.toml:2:10]
      1 │ format = 1

@@ -115,6 +115,7 @@ fn a_change_that_helps_is_found_better_and_one_that_hurts_worse() {
                       A     B  difference      95 % interval  found
       average FPS  85.5  89.7      +4.9 %   +2.3 % to +7.5 %  better after 4 pairs
       1% low FPS   68.3  75.0      +8.4 %  -4.3 % to +22.6 %  undecided
+
       average FPS  -23 % ·················┊│┊├─●─┤············ +23 %
       1% low FPS   -23 % ···············├─────────●──────────┤ +23 %
       ● estimate  ├─┤ interval  ┊ worth having  │ no difference
@@ -144,6 +145,7 @@ fn a_comparison_says_what_weakens_it() {
                       A     B     difference  95 % interval  found
       average FPS  84.1  85.4  too few pairs  too few pairs  undecided
       1% low FPS   67.7  71.4  too few pairs  too few pairs  undecided
+
       ● estimate  ├─┤ interval  ┊ worth having  │ no difference
 
       guard: stutters: too few pairs to say

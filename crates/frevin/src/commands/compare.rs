@@ -68,6 +68,7 @@ impl Report for Compared {
             table.row(self.row(finding));
         }
         page.table(table);
+        page.blank();
         let scale = self.scale();
         for finding in &comparison.findings {
             if let Some(interval) = &finding.difference {

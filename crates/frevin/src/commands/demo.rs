@@ -72,6 +72,9 @@ pub(crate) fn run(session: &Session, args: &DemoArgs) -> Result<Answer, Failure>
 }
 
 struct Demo {
+    /// What the demo is shown in.
+    outer: Session,
+    /// What its commands work with.
     session: Session,
     folder: PathBuf,
     kept_in: Option<PathBuf>,
@@ -86,10 +89,12 @@ impl Demo {
         let template = Template::named("desktop")
             .ok_or_else(|| Failure::new(Kind::Internal, "the demo's PC is not shipped"))?;
         let pc = create(&folder.join("pc"), template, "Rehearsal desktop", args.seed)?;
+        let outer = session.clone();
         let session = session.elsewhere(&folder.join("home"), &folder.join("pc"));
         let internal = |error: String| Failure::new(Kind::Internal, error);
         Ok(Self {
             ledger: session.ledger()?,
+            outer,
             session,
             folder: folder.to_owned(),
             kept_in: args.keep.clone(),
@@ -334,6 +339,7 @@ impl Demo {
         rehearsal::restart(&mut self.pc)?;
         let at_last = fingerprint(&self.pc)?;
         self.say(|page| {
+            page.blank();
             page.pairs([
                 ("fingerprint at first", at_first.to_string()),
                 ("fingerprint now", at_last.to_string()),
@@ -355,7 +361,7 @@ impl Demo {
             margins: Margins::default(),
             limit: PairLimit::default(),
         };
-        let progress = self.session.progress(options.limit.pairs() as u64, "pairs of visits");
+        let progress = self.outer.progress(options.limit.pairs() as u64, "pairs of visits");
         loop {
             let compared = compare_states(&self.ledger, &name(a)?, &name(b)?, &options)?;
             progress.set_position(compared.comparison.pairs as u64);
