@@ -42,6 +42,7 @@ impl Ledger {
     }
 
     fn open_file(path: &Path) -> Result<Self, LedgerError> {
+        refuse_cut_file(path)?;
         let mut connection = Connection::open(path)?;
         connection.busy_timeout(std::time::Duration::from_secs(5))?;
         connection.pragma_update(None, "journal_mode", "WAL")?;
@@ -79,6 +80,43 @@ impl Ledger {
     pub(crate) fn begin(&mut self) -> Result<Transaction<'_>, LedgerError> {
         Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
     }
+}
+
+/// Refuses a file that is shorter than it says it is. SQLite notices that only where it reads a
+/// page that is gone, and an empty file is a new database to it.
+///
+/// The size of a page is in bytes 16 and 17 of the file, 1 meaning 65536, and the number of pages
+/// in bytes 28 to 31 ("Database File Format" in SQLite's documentation). While there is a log
+/// beside it the file may lag behind, and the log makes up for it.
+fn refuse_cut_file(path: &Path) -> Result<(), LedgerError> {
+    use std::io::Read as _;
+
+    let Ok(mut file) = std::fs::File::open(path) else { return Ok(()) };
+    let log = path.with_extension("sqlite3-wal");
+    if std::fs::metadata(log).is_ok_and(|log| log.len() > 0) {
+        return Ok(());
+    }
+    let length = file.metadata()?.len();
+    // A crash at the very first start leaves an empty file, and no undo files beside it.
+    if length == 0 && !path.with_file_name("undo").exists() {
+        return Ok(());
+    }
+    let damaged = |reason: String| LedgerError::Damaged { path: path.to_owned(), reason };
+    let mut header = [0; 32];
+    if file.read_exact(&mut header).is_err() {
+        return Err(damaged(format!("it is only {length} bytes long")));
+    }
+    let page_size = match u16::from_be_bytes([header[16], header[17]]) {
+        1 => 65_536,
+        size => u64::from(size),
+    };
+    let pages = u32::from_be_bytes([header[28], header[29], header[30], header[31]]);
+    let expected = page_size * u64::from(pages);
+    // A file that is no database at all is SQLite's to tell.
+    if header.starts_with(b"SQLite format 3\0") && length < expected {
+        return Err(damaged(format!("it is cut off after {length} of {expected} bytes")));
+    }
+    Ok(())
 }
 
 /// Tells a file that is no ledger, or may not be written, from any other error.

@@ -113,3 +113,6 @@ pub fn way_back<R: Readings>(
     way.steps = ranked.into_iter().map(|(_, step)| step).collect();
     Ok(way)
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,175 @@
+//! The conformance suite notices every promise that is not kept: a PC that breaks one on purpose
+//! is caught by it.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+use std::cell::Cell;
+
+use frevin_core::facts::Facts;
+use frevin_core::setting::{Address, RegistryData, State, Value, WinName};
+use frevin_pc::conformance::{Sample, Samples, check};
+use frevin_pc::rehearsal::{RehearsalPc, Template, create};
+use frevin_pc::{BootId, LockError, Pc, PcError, PcIdentity, PcLock, WriteError, Written};
+
+const VALUE: &str = r"registry:HKCU\Control Panel\Mouse#MouseSpeed";
+const OTHER: &str = r"registry:HKCU\Control Panel\Mouse#MouseThreshold1";
+const REFUSED: &str = r"registry:HKLM\SAM\Domains#x";
+const FULL_KEY: &str = r"registry:HKCU\Control Panel\Mouse";
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Sabotage {
+    None,
+    /// Every second reading of a value is another.
+    Flickers,
+    /// Settings are listed in no order.
+    ListsInDisorder,
+    /// Writes are accepted and do nothing.
+    Ignores,
+    /// Registry values lose their type on the way in.
+    LosesTheType,
+    /// The second of two equal writes is refused.
+    RefusesToRepeat,
+    /// A write moves another setting as well.
+    MovesAnother,
+    /// What should be refused is done.
+    AcceptsAnything,
+    /// A refused write is done all the same.
+    RefusesAndWrites,
+    /// A key goes with all that is in it.
+    DeletesFullKeys,
+}
+
+struct Saboteur {
+    pc: RehearsalPc,
+    sabotage: Sabotage,
+    readings: Cell<usize>,
+}
+
+fn at(text: &str) -> Address {
+    text.parse().unwrap()
+}
+
+fn text(text: &str) -> State {
+    Value::Registry(RegistryData::string(text)).into()
+}
+
+impl Pc for Saboteur {
+    fn identity(&self) -> &PcIdentity {
+        self.pc.identity()
+    }
+
+    fn facts(&self) -> Result<Facts, PcError> {
+        self.pc.facts()
+    }
+
+    fn boot(&self) -> Result<BootId, PcError> {
+        self.pc.boot()
+    }
+
+    fn lock(&mut self) -> Result<PcLock, LockError> {
+        self.pc.lock()
+    }
+
+    fn read(&self, address: &Address) -> Result<State, PcError> {
+        self.readings.set(self.readings.get() + 1);
+        if self.sabotage == Sabotage::Flickers && *address == at(VALUE) {
+            return Ok(text(if self.readings.get().is_multiple_of(2) { "a" } else { "b" }));
+        }
+        self.pc.read(address)
+    }
+
+    fn write(&mut self, address: &Address, state: &State) -> Result<Written, WriteError> {
+        match self.sabotage {
+            Sabotage::Ignores => return Ok(Written::Done),
+            Sabotage::LosesTheType => {
+                if let State::Value(Value::Registry(data)) = state {
+                    let plain = RegistryData { type_number: 1, bytes: data.bytes.clone() };
+                    return self.pc.write(address, &Value::Registry(plain).into());
+                }
+            }
+            Sabotage::RefusesToRepeat if self.pc.read(address)? == *state => {
+                return Err(WriteError::Refused("it is that already".into()));
+            }
+            Sabotage::MovesAnother if *address == at(VALUE) => {
+                self.pc.write(&at(OTHER), &text("moved"))?;
+            }
+            Sabotage::AcceptsAnything if *address == at(REFUSED) => return Ok(Written::Done),
+            Sabotage::RefusesAndWrites if *address == at(REFUSED) => {
+                self.pc.write(&at(OTHER), &text("written"))?;
+            }
+            Sabotage::DeletesFullKeys if *address == at(FULL_KEY) => {
+                for value in self.pc.addresses()? {
+                    if value.to_string().starts_with(&format!("{FULL_KEY}#")) {
+                        self.pc.write(&value, &State::Absent)?;
+                    }
+                }
+            }
+            _ => {}
+        }
+        self.pc.write(address, state)
+    }
+
+    fn flush(&mut self) -> Result<(), PcError> {
+        self.pc.flush()
+    }
+
+    fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
+        self.pc.dependents(service)
+    }
+
+    fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
+        self.pc.dependencies(service)
+    }
+
+    fn addresses(&self) -> Result<Vec<Address>, PcError> {
+        let mut addresses = self.pc.addresses()?;
+        if self.sabotage == Sabotage::ListsInDisorder {
+            addresses.reverse();
+        }
+        Ok(addresses)
+    }
+}
+
+/// The promises that the suite finds broken.
+fn broken_promises(sabotage: Sabotage) -> Vec<u8> {
+    let folder = tempfile::tempdir().unwrap();
+    let template = Template::named("desktop").unwrap();
+    let pc = create(&folder.path().join("pc"), template, "Test", 1).unwrap();
+    let mut pc = Saboteur { pc, sabotage, readings: Cell::new(0) };
+    let odd = RegistryData { type_number: 77, bytes: vec![1] };
+    let samples = Samples {
+        writable: vec![
+            Sample { address: at(VALUE), other: Value::Registry(odd).into() },
+            Sample { address: at(r"registry:HKCU\Control Panel\New"), other: Value::Key.into() },
+        ],
+        refused: vec![Sample { address: at(REFUSED), other: text("x") }],
+        full_keys: vec![at(FULL_KEY)],
+    };
+    let _lock = pc.lock().unwrap();
+    let violations = check(&mut pc, &samples).unwrap();
+    let mut promises: Vec<u8> = violations.iter().map(|violation| violation.promise).collect();
+    promises.dedup();
+    promises
+}
+
+#[test]
+fn a_pc_that_keeps_its_promises_passes() {
+    assert_eq!(broken_promises(Sabotage::None), [0u8; 0]);
+}
+
+#[test]
+fn every_broken_promise_is_noticed() {
+    for (sabotage, promise) in [
+        (Sabotage::Flickers, 1),
+        (Sabotage::ListsInDisorder, 1),
+        (Sabotage::Ignores, 2),
+        (Sabotage::LosesTheType, 2),
+        (Sabotage::RefusesToRepeat, 3),
+        (Sabotage::MovesAnother, 4),
+        (Sabotage::AcceptsAnything, 5),
+        (Sabotage::RefusesAndWrites, 5),
+        (Sabotage::DeletesFullKeys, 8),
+    ] {
+        let found = broken_promises(sabotage);
+        assert!(found.contains(&promise), "{sabotage:?}: {found:?} lacks promise {promise}");
+    }
+}

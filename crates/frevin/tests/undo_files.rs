@@ -1,0 +1,230 @@
+//! The undo files put the first state back without Frevin. What carries them out here is code of
+//! its own, written from Windows' documentation: it shares nothing with what wrote them.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+mod common;
+
+use std::path::{Path, PathBuf};
+
+use common::Place;
+use serde_json::{Map, Value, json};
+
+/// A PC's registry file, as a tree of objects.
+struct Registry(Value);
+
+impl Registry {
+    fn open_key(&mut self, path: &str) -> &mut Value {
+        let path = path
+            .replace("HKEY_LOCAL_MACHINE", "HKLM")
+            .replace("HKEY_CURRENT_USER", "HKCU")
+            .replace("HKEY_USERS", "HKU");
+        let mut names = path.split('\\');
+        let mut key = &mut self.0[names.next().unwrap()];
+        for name in names {
+            let keys = key.as_object_mut().unwrap().entry("keys").or_insert_with(|| json!({}));
+            let spelled = spelling(keys.as_object().unwrap(), name);
+            key = keys.as_object_mut().unwrap().entry(spelled).or_insert_with(|| json!({}));
+        }
+        key
+    }
+
+    fn delete_key(&mut self, path: &str) {
+        let (parent, name) = path.rsplit_once('\\').unwrap();
+        let keys = self.open_key(parent)["keys"].as_object_mut().unwrap();
+        let spelled = spelling(keys, name);
+        keys.remove(&spelled);
+    }
+
+    fn set(&mut self, path: &str, name: &str, value: Option<Value>) {
+        let key = self.open_key(path).as_object_mut().unwrap();
+        let values = key.entry("values").or_insert_with(|| json!({})).as_object_mut().unwrap();
+        let spelled = spelling(values, name);
+        match value {
+            Some(value) => values.insert(spelled, value),
+            None => values.remove(&spelled),
+        };
+    }
+
+    /// Without the empty objects that a PC's file leaves out.
+    fn tidy(self) -> Value {
+        fn tidy(key: &mut Value) {
+            let Some(key) = key.as_object_mut() else { return };
+            if let Some(keys) = key.get_mut("keys").and_then(Value::as_object_mut) {
+                keys.values_mut().for_each(tidy);
+            }
+            key.retain(|part, held| {
+                part != "keys" && part != "values" || !held.as_object().unwrap().is_empty()
+            });
+        }
+        let mut tree = self.0;
+        tree.as_object_mut().unwrap().values_mut().for_each(tidy);
+        tree
+    }
+}
+
+fn spelling(map: &Map<String, Value>, name: &str) -> String {
+    let known = map.keys().find(|known| known.eq_ignore_ascii_case(name));
+    known.cloned().unwrap_or_else(|| name.to_owned())
+}
+
+/// Imports a registry text file of the kinds that undo files have.
+fn import(registry: &mut Registry, bytes: &[u8]) {
+    let units: Vec<u16> = bytes.chunks(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
+    assert_eq!(units[0], 0xFEFF, "the mark of UTF-16");
+    let text = String::from_utf16(&units[1..]).unwrap();
+    let mut lines = text.split("\r\n");
+    assert_eq!(lines.next(), Some("Windows Registry Editor Version 5.00"));
+    let mut key = String::new();
+    for line in lines.filter(|line| !line.is_empty() && !line.starts_with(';')) {
+        if let Some(path) = line.strip_prefix("[-") {
+            registry.delete_key(path.strip_suffix(']').unwrap());
+        } else if let Some(path) = line.strip_prefix('[') {
+            key = path.strip_suffix(']').unwrap().to_owned();
+            registry.open_key(&key);
+        } else {
+            let (name, data) = split_value(line);
+            registry.set(&key, &name, read_data(data));
+        }
+    }
+}
+
+/// `"name"=data` or `@=data`.
+fn split_value(line: &str) -> (String, &str) {
+    if let Some(data) = line.strip_prefix("@=") {
+        return (String::new(), data);
+    }
+    let mut name = String::new();
+    let mut characters = line.strip_prefix('"').unwrap().char_indices();
+    while let Some((at, character)) = characters.next() {
+        match character {
+            '\\' => name.push(characters.next().unwrap().1),
+            '"' => return (name, line[at + 2..].strip_prefix('=').unwrap()),
+            other => name.push(other),
+        }
+    }
+    panic!("no end of the name in {line}");
+}
+
+fn read_data(data: &str) -> Option<Value> {
+    let hexadecimal = |digits: &str| digits.replace(',', "");
+    if data == "-" {
+        None
+    } else if let Some(digits) = data.strip_prefix("dword:") {
+        let number = u32::from_str_radix(digits, 16).unwrap().to_le_bytes();
+        let bytes: String = number.iter().map(|byte| format!("{byte:02x}")).collect();
+        Some(json!({"type": 4, "bytes": bytes}))
+    } else if let Some(digits) = data.strip_prefix("hex:") {
+        Some(json!({"type": 3, "bytes": hexadecimal(digits)}))
+    } else if let Some(rest) = data.strip_prefix("hex(") {
+        let (number, digits) = rest.split_once("):").unwrap();
+        let number = u32::from_str_radix(number, 16).unwrap();
+        Some(json!({"type": number, "bytes": hexadecimal(digits)}))
+    } else {
+        let text = data.strip_prefix('"').and_then(|data| data.strip_suffix('"')).unwrap();
+        let text = text.replace("\\\"", "\"").replace(r"\\", r"\");
+        let units: Vec<u16> = text.encode_utf16().chain([0]).collect();
+        let bytes: String =
+            units.iter().flat_map(|u| u.to_le_bytes()).map(|b| format!("{b:02x}")).collect();
+        Some(json!({"type": 1, "bytes": bytes}))
+    }
+}
+
+/// Follows the sheet as a person would: the commands, and by hand what has none.
+fn follow_sheet(sheet: &str, services: &mut Value, power: &mut Value, visual: &mut Value) {
+    let mut setting = String::new();
+    for line in sheet.split("\r\n") {
+        if let Some(command) = line.strip_prefix("    run: ") {
+            let words: Vec<&str> = command.split([' ', '"']).filter(|w| !w.is_empty()).collect();
+            match words[..] {
+                ["sc.exe", "config", name, "start=", start] => {
+                    services[name]["start"]["type"] = json!(match start {
+                        "auto" | "delayed-auto" => "automatic",
+                        "demand" => "manual",
+                        other => other,
+                    });
+                    services[name]["start"]["delayed"] = json!(start == "delayed-auto");
+                }
+                ["sc.exe", "start", name] => services[name]["run"] = json!("running"),
+                ["sc.exe", "stop", name] => services[name]["run"] = json!("stopped"),
+                ["powercfg", "/setactive", plan] => power["active"] = json!(plan),
+                ["powercfg", verb, plan, subgroup, setting, index] => {
+                    let source = if verb == "/setacvalueindex" { "mains" } else { "battery" };
+                    power["plans"][plan]["values"][subgroup][setting][source] =
+                        json!(index.parse::<u32>().unwrap());
+                }
+                _ => panic!("an unknown command: {command}"),
+            }
+        } else if let (Some(was), Some(name)) =
+            (line.strip_prefix("    was: "), setting.strip_prefix("visual:"))
+        {
+            visual[name] = match was.split_once(" ms") {
+                Some((number, _)) => json!({"milliseconds": number.parse::<u32>().unwrap()}),
+                None => json!({"flag": was == "on"}),
+            };
+        } else if !line.starts_with(' ') {
+            setting = line.to_owned();
+        }
+    }
+}
+
+fn load(path: PathBuf) -> Value {
+    serde_json::from_slice(&fs_err::read(path).unwrap()).unwrap()
+}
+
+/// The PC's files as trees, with undo files carried out on them.
+fn undone(place: &Place, undo: &Path, change: u32) -> [Value; 4] {
+    let settings = place.pc().join("settings");
+    let mut registry = Registry(load(settings.join("registry.json")));
+    let mut services = load(settings.join("services.json"));
+    let mut power = load(settings.join("power.json"));
+    let mut visual = load(settings.join("visual.json"));
+    import(&mut registry, &fs_err::read(undo.join(format!("change-{change}.reg"))).unwrap());
+    let sheet = fs_err::read_to_string(undo.join(format!("change-{change}.txt"))).unwrap();
+    follow_sheet(&sheet, &mut services, &mut power, &mut visual);
+    [registry.tidy(), services, power, visual]
+}
+
+fn trees(place: &Place) -> [Value; 4] {
+    ["registry", "services", "power", "visual"]
+        .map(|kind| load(place.pc().join(format!("settings/{kind}.json"))))
+}
+
+#[test]
+fn they_put_back_the_first_state_of_every_tweak_of_the_catalogue() {
+    let place = Place::new();
+    let facts = place.pc().join("facts.toml");
+    let text = fs_err::read_to_string(&facts).unwrap();
+    let lonely = text.replace("printer = true", "printer = false");
+    fs_err::write(&facts, lonely.replace("file_search = true", "file_search = false")).unwrap();
+    let list = place.json(&["tweak", "list", "--fitting"]);
+    let tweaks: Vec<String> = list["tweaks"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|tweak| tweak["id"].as_str().unwrap().to_owned())
+        .collect();
+    assert!(tweaks.len() >= 14, "{tweaks:?}");
+    let at_first = trees(&place);
+    let bytes_at_first = place.pc_files();
+    let mut change = 0;
+    for tweak in &tweaks {
+        place.run(&["apply", "--tweak", tweak, "--yes"]).ok();
+        change += 1;
+        assert_ne!(trees(&place), at_first, "{tweak} changes something");
+        let mut undo = fs_err::read_dir(place.path().join("home/undo")).unwrap();
+        let undo = undo.next().unwrap().unwrap().path();
+        assert_eq!(undone(&place, &undo, change), at_first, "{tweak}");
+        place.run(&["rollback", "--all", "--yes"]).ok();
+        assert_eq!(place.pc_files(), bytes_at_first, "{tweak}");
+    }
+}
+
+#[test]
+fn they_put_back_a_whole_profile() {
+    let place = Place::with_evening();
+    let at_first = trees(&place);
+    place.run(&["apply", "evening", "--yes"]).ok();
+    let mut undo = fs_err::read_dir(place.path().join("home/undo")).unwrap();
+    let undo = undo.next().unwrap().unwrap().path();
+    assert_eq!(undone(&place, &undo, 1), at_first);
+}
