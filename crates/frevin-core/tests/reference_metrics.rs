@@ -17,8 +17,10 @@ fn close(name: &str, given: f64, expected: f64) {
     assert!(error < 1e-6, "{name}: {given} is not {expected}");
 }
 
+type Figure = (&'static str, f64, fn(&Metrics) -> f64);
+
 /// Computed with Python's own arithmetic from the definitions, sorting each window whole.
-const REFERENCE: [(&str, f64, fn(&Metrics) -> f64); 11] = [
+const REFERENCE: [Figure; 11] = [
     ("average", 105.0153217354412, |m| m.average_fps),
     ("median", 106.38297872340425, |m| m.median_fps),
     ("1% low", 84.7457627118644, |m| m.low_1_percent_fps),

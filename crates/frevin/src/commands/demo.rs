@@ -10,7 +10,7 @@ use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Margins, PairLimit, Verdict};
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
-use frevin_pc::{Fingerprint, fingerprint};
+use frevin_pc::{Fingerprint, Pc as _, fingerprint};
 use serde::Serialize;
 
 use super::target::TargetArgs;
@@ -226,7 +226,6 @@ impl Demo {
     }
 
     fn say_preview(&self) -> Result<(), Failure> {
-        use frevin_pc::Pc as _;
         let catalogue = self.session.catalogue()?;
         let target = TargetArgs::saved(PROFILE_NAME).resolve(
             &catalogue,
@@ -380,7 +379,6 @@ impl Demo {
     }
 
     fn is_in_force(&self) -> Result<bool, Failure> {
-        use frevin_pc::Pc as _;
         Ok(!self.ledger.layers(&self.pc.identity().id)?.is_empty())
     }
 

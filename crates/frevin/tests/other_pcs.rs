@@ -1,0 +1,134 @@
+//! The same commands on PCs with other facts and other lives: what fits differs, what is promised
+//! does not.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+mod common;
+
+use common::Place;
+use insta::assert_snapshot;
+
+/// A PC whose facts are changed: each a text and what stands in its place.
+fn place_with(facts: &[(&str, &str)]) -> Place {
+    let place = Place::with_evening();
+    let path = place.pc().join("facts.toml");
+    let mut text = fs_err::read_to_string(&path).unwrap();
+    for (from, to) in facts {
+        assert!(text.contains(from), "{from}");
+        text = text.replacen(from, to, 1);
+    }
+    fs_err::write(&path, text).unwrap();
+    place
+}
+
+fn misfits(place: &Place) -> String {
+    let list = place.json(&["tweak", "list"]);
+    let mut lines = Vec::new();
+    for tweak in list["tweaks"].as_array().unwrap() {
+        for misfit in tweak["misfits"].as_array().unwrap() {
+            lines.push(format!("{}: {}", tweak["id"].as_str().unwrap(), misfit.as_str().unwrap()));
+        }
+    }
+    lines.join("\n")
+}
+
+#[test]
+fn a_laptop_on_battery() {
+    let place = place_with(&[
+        ("form = \"desktop\"", "form = \"laptop\""),
+        ("power_source = \"mains\"", "power_source = \"battery\""),
+    ]);
+    assert_snapshot!(misfits(&place), @"
+    power/active-plan: The PC runs on battery now: a faster plan would empty it, and the charge limits the clock anyway.
+    power/throttling: The PC runs on battery now: throttling background work is what keeps it going.
+    services/file-search: The owner searches files from the task bar, which this would break.
+    services/printing: The owner prints, which this would break.
+    ");
+    let inspected = place.run(&["inspect"]).ok().out;
+    assert!(inspected.contains("laptop, on battery"), "{inspected}");
+    let applied = place.json(&["apply", "evening", "--yes"]);
+    assert_eq!(applied["left_out"][0]["tweak"], "power/active-plan");
+}
+
+#[test]
+fn an_old_pc_with_a_spinning_disk_little_memory_and_an_older_windows() {
+    let place = place_with(&[
+        ("kind = \"solid-state\"", "kind = \"spinning\""),
+        ("size_mib = 16384", "size_mib = 4096"),
+        ("build = 26100", "build = 15063"),
+        ("release = 11", "release = 10"),
+        ("can_schedule_itself = true", "can_schedule_itself = false"),
+    ]);
+    assert_snapshot!(misfits(&place), @"
+    graphics/self-scheduling: it needs Windows build 19041 or later; this is build 15063
+    graphics/self-scheduling: No graphics card and driver of this PC can schedule their own work.
+    memory/large-file-cache: Less than 8 GiB of memory: programs would be pushed out at once.
+    power/throttling: it needs Windows build 16299 or later; this is build 15063
+    services/file-search: The owner searches files from the task bar, which this would break.
+    services/prefetch: Windows is on a spinning disk: prefetching is what makes loading bearable there.
+    services/printing: The owner prints, which this would break.
+    ");
+    let at_first = place.pc_files();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(place.pc_files(), at_first);
+}
+
+#[test]
+fn an_edition_without_policies_is_spared_the_policy_value() {
+    let place = place_with(&[("obeys_policies = true", "obeys_policies = false")]);
+    let plan = place.json(&["preview", "evening"]);
+    let addresses = plan["steps"].as_array().unwrap().iter().map(|step| &step["address"]);
+    assert!(addresses.into_iter().all(|address| !address.as_str().unwrap().contains("Policies")));
+}
+
+#[test]
+fn a_pc_without_the_service_leaves_the_tweak_out_whole() {
+    let place = Place::with_evening();
+    let path = place.pc().join("settings/services.json");
+    let mut services: serde_json::Value =
+        serde_json::from_slice(&fs_err::read(&path).unwrap()).unwrap();
+    services.as_object_mut().unwrap().remove("SysMain");
+    fs_err::write(&path, services.to_string()).unwrap();
+    let applied = place.json(&["apply", "evening", "--yes"]);
+    assert_eq!(applied["left_out"][0]["tweak"], "services/prefetch");
+    assert_eq!(applied["left_out"][0]["reasons"][0], "this PC has no service SysMain");
+    assert_eq!(applied["written"], common::EVENING_WRITES - 2);
+}
+
+#[test]
+fn facts_that_are_none_are_placed() {
+    let place = place_with(&[("cores = 6", "coers = 6")]);
+    let said = place.run(&["inspect"]).fails(4);
+    assert!(said.err.contains("facts.toml is broken"), "{}", said.err);
+    assert!(said.err.contains("unknown field `coers`"), "{}", said.err);
+}
+
+#[test]
+fn a_model_that_is_none_is_told() {
+    for (from, to, why) in [
+        ("cache == 1", "cash == 1", "`cash`, which does not exist"),
+        ("frame_ms = 11.6", "frame_ms = 0.0", "no frame time above zero"),
+        ("cache == 1", "cache ==", "is not a CEL expression"),
+    ] {
+        let place = Place::new();
+        let path = place.pc().join("model.toml");
+        let text = fs_err::read_to_string(&path).unwrap();
+        assert!(text.contains(from));
+        fs_err::write(&path, text.replacen(from, to, 1)).unwrap();
+        let said = place.run(&["inspect"]).fails(4);
+        assert!(said.err.contains(why), "{}", said.err);
+    }
+}
+
+/// The verdict is about the PC, not about one seed: whatever chance says, what helps is never
+/// called worse and what hurts never better, and everything goes back.
+#[test]
+fn the_demo_holds_for_other_lives_of_the_pc() {
+    let place = Place::empty();
+    for seed in ["2", "3", "4", "5"] {
+        let report = place.json(&["demo", "--seed", seed]);
+        assert_eq!(report["is_as_at_first"], true, "seed {seed}");
+        assert_ne!(report["with_everything"]["verdict"], "better", "seed {seed}");
+        assert_eq!(report["without_the_suspect"]["verdict"], "better", "seed {seed}");
+    }
+}
