@@ -59,7 +59,12 @@ impl Folder {
 
     /// Removes the draft that a process may have left that ended while it replaced `name`.
     pub(super) fn remove_draft(&self, name: &str) -> Result<(), PcError> {
-        match fs_err::remove_file(self.path(&format!("{name}{DRAFT}"))) {
+        self.remove(&format!("{name}{DRAFT}"))
+    }
+
+    /// Removes a file, if it is there.
+    pub(super) fn remove(&self, name: &str) -> Result<(), PcError> {
+        match fs_err::remove_file(self.path(name)) {
             Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error.into()),
             _ => Ok(()),
         }

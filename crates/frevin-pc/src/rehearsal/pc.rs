@@ -49,6 +49,8 @@ pub struct RehearsalPc {
     behaviour: Behaviour,
     model: Model,
     settings: Settings,
+    /// Whether a write failed half-way, so that the files may hold something else than `settings`.
+    is_stale: bool,
 }
 
 impl RehearsalPc {
@@ -76,6 +78,7 @@ impl RehearsalPc {
             behaviour,
             model,
             settings: Settings::load(&folder)?,
+            is_stale: false,
             folder,
         })
     }
@@ -168,12 +171,7 @@ impl RehearsalPc {
     /// Where the file cannot be written.
     pub fn set_faults(&mut self, faults: &Faults) -> Result<(), PcError> {
         if *faults == Faults::default() {
-            match fs_err::remove_file(self.folder.path(FAULTS)) {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                    return Err(error.into());
-                }
-                _ => return Ok(()),
-            }
+            return self.folder.remove(FAULTS);
         }
         self.folder.write_json(FAULTS, faults)
     }
@@ -220,8 +218,8 @@ impl Pc for RehearsalPc {
                 for name in [CLOCK, FAULTS] {
                     self.folder.remove_draft(name)?;
                 }
-                Settings::remove_drafts(&self.folder)?;
                 self.settings = Settings::load(&self.folder)?;
+                self.settings.tidy(&self.folder)?;
                 Ok(PcLock::of(file))
             }
             Err(std::fs::TryLockError::WouldBlock) => Err(LockError::Held),
@@ -230,6 +228,9 @@ impl Pc for RehearsalPc {
     }
 
     fn read(&self, address: &Address) -> Result<State, PcError> {
+        if self.is_stale {
+            return Ok(Settings::load(&self.folder)?.read(address));
+        }
         Ok(self.settings.read(address))
     }
 
@@ -240,12 +241,17 @@ impl Pc for RehearsalPc {
         if self.suffer_faults(address)? {
             return Ok(Written::Done);
         }
+        if self.is_stale {
+            self.settings = Settings::load(&self.folder)?;
+        }
         let before = self.settings.read(address);
         let waits = self.behaviour.waits_for_restart(address);
         let mut settings = self.settings.clone();
         let written = settings.write(address, state, waits)?;
+        self.is_stale = true;
         settings.save(&self.folder, address)?;
         self.settings = settings;
+        self.is_stale = false;
         let after = self.settings.read(address);
         if before != after {
             let boot = self.clock()?.boots;

@@ -25,6 +25,17 @@ struct InEffect {
     states: BTreeMap<Address, State>,
 }
 
+impl InEffect {
+    /// Where nothing waits there is no file.
+    fn save(&self, folder: &Folder) -> Result<(), PcError> {
+        if self.states.is_empty() {
+            folder.remove(IN_EFFECT)
+        } else {
+            folder.write_json(IN_EFFECT, self)
+        }
+    }
+}
+
 #[derive(Debug, Clone)]
 pub(super) struct Settings {
     registry: Registry,
@@ -109,16 +120,37 @@ impl Settings {
     }
 
     /// Saves what a write to `address` can have changed.
+    ///
+    /// What is in effect is in a file of its own. An entry is there before its setting is written
+    /// and goes after it, so that a process that ends in between leaves a PC that goes by the same
+    /// state as before; an entry too many is told by its setting holding the very state.
     pub(super) fn save(&self, folder: &Folder, address: &Address) -> Result<(), PcError> {
-        // What is in effect goes first: a process that ends in between leaves a PC that goes by
-        // the same state as before, whichever of the two files is the newer.
-        self.save_in_effect(folder)?;
-        match address.kind() {
-            "registry" => folder.write_json(REGISTRY, &self.registry),
-            "service" => folder.write_json(SERVICES, &self.services),
-            "power" => folder.write_json(POWER, &self.power),
-            _ => folder.write_json(VISUAL, &self.visual),
+        let saved: InEffect = folder.read_json_or_default(IN_EFFECT)?;
+        let mut both = saved.clone();
+        both.states.extend(self.in_effect.states.clone());
+        if both != saved {
+            both.save(folder)?;
         }
+        match address.kind() {
+            "registry" => folder.write_json(REGISTRY, &self.registry)?,
+            "service" => folder.write_json(SERVICES, &self.services)?,
+            "power" => folder.write_json(POWER, &self.power)?,
+            _ => folder.write_json(VISUAL, &self.visual)?,
+        }
+        if both != self.in_effect {
+            self.in_effect.save(folder)?;
+        }
+        Ok(())
+    }
+
+    /// Clears away what a process left that ended while it saved.
+    pub(super) fn tidy(&self, folder: &Folder) -> Result<(), PcError> {
+        let names = [REGISTRY, SERVICES, POWER, VISUAL, IN_EFFECT];
+        names.iter().try_for_each(|name| folder.remove_draft(name))?;
+        if folder.read_json_or_default::<InEffect>(IN_EFFECT)? != self.in_effect {
+            self.in_effect.save(folder)?;
+        }
+        Ok(())
     }
 
     pub(super) fn save_all(&self, folder: &Folder) -> Result<(), PcError> {
@@ -126,23 +158,7 @@ impl Settings {
         folder.write_json(SERVICES, &self.services)?;
         folder.write_json(POWER, &self.power)?;
         folder.write_json(VISUAL, &self.visual)?;
-        self.save_in_effect(folder)
-    }
-
-    fn save_in_effect(&self, folder: &Folder) -> Result<(), PcError> {
-        if folder.read_json_or_default::<InEffect>(IN_EFFECT)? == self.in_effect {
-            return Ok(());
-        }
-        if self.in_effect.states.is_empty() {
-            fs_err::remove_file(folder.path(IN_EFFECT))?;
-            return Ok(());
-        }
-        folder.write_json(IN_EFFECT, &self.in_effect)
-    }
-
-    pub(super) fn remove_drafts(folder: &Folder) -> Result<(), PcError> {
-        let names = [REGISTRY, SERVICES, POWER, VISUAL, IN_EFFECT];
-        names.iter().try_for_each(|name| folder.remove_draft(name))
+        self.in_effect.save(folder)
     }
 
     pub(super) fn sync(folder: &Folder) -> Result<(), PcError> {
