@@ -13,6 +13,7 @@ mod rollbacks;
 mod runs;
 mod snapshots;
 mod store;
+mod unfinished;
 
 pub use changes::{Change, ChangeStatus, NewChange, Waiting};
 pub use error::LedgerError;
@@ -20,4 +21,5 @@ pub use revisions::Saved;
 pub use rollbacks::{NewRollback, Rollback, RollbackId};
 pub use runs::{NewRun, NewVisit, Run, RunFilter, RunId, RunSource, Scene, VisitId, VisitRecord};
 pub use snapshots::{Snapshot, SnapshotId, SnapshotSummary};
-pub use store::{Ledger, Unfinished};
+pub use store::Ledger;
+pub use unfinished::Unfinished;

@@ -6,9 +6,7 @@ use rusqlite::{Connection, Transaction, TransactionBehavior};
 use rusqlite_migration::{M, Migrations};
 use serde::{Serialize, de::DeserializeOwned};
 
-use crate::changes::Change;
 use crate::error::LedgerError;
-use crate::rollbacks::Rollback;
 
 /// The name of the ledger's file in Frevin's home.
 const FILE: &str = "ledger.sqlite3";
@@ -18,15 +16,6 @@ const FILE: &str = "ledger.sqlite3";
 pub struct Ledger {
     pub(crate) connection: Connection,
     path: PathBuf,
-}
-
-/// A change or a rollback that was begun and not ended: its process ended in the middle.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Unfinished {
-    /// A change: to be undone.
-    Change(Change),
-    /// A rollback: to be gone on with.
-    Rollback(Rollback),
 }
 
 impl Ledger {
@@ -63,17 +52,6 @@ impl Ledger {
     /// The ledger's file.
     pub fn path(&self) -> &Path {
         &self.path
-    }
-
-    /// The change or rollback of a PC that was begun and not ended, if there is one.
-    ///
-    /// # Errors
-    /// Where the ledger cannot be read.
-    pub fn unfinished(&self, pc: &str) -> Result<Option<Unfinished>, LedgerError> {
-        if let Some(change) = self.unfinished_change(pc)? {
-            return Ok(Some(Unfinished::Change(change)));
-        }
-        Ok(self.unfinished_rollback(pc)?.map(Unfinished::Rollback))
     }
 
     /// A transaction that takes the right to write at once, so that it cannot lose it half-way.

@@ -1,10 +1,9 @@
 //! The command line: arguments in, an exit code out.
 
 use std::io::Write as _;
-use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Args, CommandFactory as _, Parser, Subcommand};
+use clap::{CommandFactory as _, Parser, Subcommand};
 use miette::{
     GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, ThemeStyles,
 };
@@ -12,6 +11,7 @@ use miette::{
 use crate::commands;
 use crate::failure::Failure;
 use crate::logging;
+use crate::options::GlobalOptions;
 use crate::report::Answer;
 use crate::session::Session;
 use crate::view::{bad, dim, strong};
@@ -26,35 +26,6 @@ struct Cli {
     options: GlobalOptions,
     #[command(subcommand)]
     command: Command,
-}
-
-/// Options that every command takes.
-#[derive(Debug, Args)]
-pub(crate) struct GlobalOptions {
-    /// The PC that is meant: the folder of a rehearsal PC, or `live`
-    #[arg(
-        long,
-        global = true,
-        env = "FREVIN_PC",
-        value_name = "live|FOLDER",
-        hide_env_values = true
-    )]
-    pub(crate) pc: Option<String>,
-    /// Where Frevin keeps its ledger and undo files
-    #[arg(long, global = true, env = "FREVIN_HOME", value_name = "FOLDER", hide_env_values = true)]
-    pub(crate) home: Option<PathBuf>,
-    /// Print JSON
-    #[arg(long, global = true)]
-    pub(crate) json: bool,
-    /// Do not ask: yes to everything
-    #[arg(long, short = 'y', global = true)]
-    pub(crate) yes: bool,
-    /// Print nothing but what was asked for
-    #[arg(long, short, global = true)]
-    pub(crate) quiet: bool,
-    /// Log what is done, more for each v
-    #[arg(long, short, global = true, action = clap::ArgAction::Count)]
-    verbose: u8,
 }
 
 #[derive(Debug, Subcommand)]

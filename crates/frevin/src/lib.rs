@@ -10,6 +10,7 @@ mod clock;
 mod commands;
 mod failure;
 mod logging;
+mod options;
 mod report;
 mod session;
 mod view;

@@ -9,9 +9,9 @@ use frevin_pc::Pc;
 use frevin_pc::rehearsal::RehearsalPc;
 use serde::{Deserialize, Serialize};
 
-use crate::cli::GlobalOptions;
 use crate::clock::Clock;
 use crate::failure::{Failure, Kind};
+use crate::options::GlobalOptions;
 use crate::view::Page;
 
 const CONFIGURATION: &str = "config.toml";

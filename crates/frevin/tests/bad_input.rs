@@ -190,21 +190,7 @@ fn a_second_frevin_finds_the_pc_taken() {
 #[test]
 fn logs_that_are_none() {
     let place = Place::new();
-    place
-        .run(&[
-            "scene",
-            "add",
-            "mill",
-            "--game",
-            "g",
-            "--graphics",
-            "low",
-            "--resolution",
-            "r",
-            "--route",
-            "x",
-        ])
-        .ok();
+    place.add_mill();
     let import = |name: &str, code: i32| {
         let scene = ["--scene", "mill", "--state", "a"];
         let column = ["--column", "ms", "--unit", "ms"];

@@ -177,21 +177,7 @@ fn log(frames: usize, offset_us: f64) -> String {
 #[test]
 fn logs_are_imported_and_compared() {
     let place = Place::new();
-    place
-        .run(&[
-            "scene",
-            "add",
-            "mill",
-            "--game",
-            "Gorsehollow Riders",
-            "--graphics",
-            "low",
-            "--resolution",
-            "1920x1080",
-            "--route",
-            "The built-in benchmark",
-        ])
-        .ok();
+    place.add_mill();
     for visit in 0..4 {
         for (state, offset_us) in [("old", 0.0), ("new", -400.0)] {
             let name = format!("{state}-{visit}.csv");
@@ -220,21 +206,7 @@ fn logs_are_imported_and_compared() {
 #[test]
 fn a_row_or_two_without_a_frame_is_told() {
     let place = Place::new();
-    place
-        .run(&[
-            "scene",
-            "add",
-            "mill",
-            "--game",
-            "g",
-            "--graphics",
-            "low",
-            "--resolution",
-            "r",
-            "--route",
-            "x",
-        ])
-        .ok();
+    place.add_mill();
     place.write("a.csv", format!("ms\n{}oops\n", "16.6\n".repeat(300)));
     let import = ["run", "import", "a.csv", "--column", "ms", "--unit", "ms"];
     let said = place.run(&[&import[..], &["--scene", "mill", "--state", "a"]].concat()).ok();

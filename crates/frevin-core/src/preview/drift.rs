@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::plan::Readings;
+use super::readings::Readings;
 use crate::layers::{Layer, Layers};
 use crate::setting::{Address, State};
 

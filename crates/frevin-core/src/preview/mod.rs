@@ -6,13 +6,13 @@
 mod drift;
 mod order;
 mod plan;
+mod readings;
 mod undo;
 mod way_back;
 
 pub use drift::{Drifted, drift};
 pub use order::in_writing_order;
-pub use plan::{
-    Action, Conflict, LeftOut, Plan, PlanError, Readings, Reason, Refusal, Step, Wish, plan,
-};
+pub use plan::{Action, Conflict, LeftOut, Plan, PlanError, Reason, Refusal, Step, Wish, plan};
+pub use readings::Readings;
 pub use undo::{Undoing, undoing};
 pub use way_back::{BackStep, Changed, OnOthers, WayBack, way_back};

@@ -1,6 +1,6 @@
 //! The order of writes within one operation.
 
-use super::plan::Readings;
+use super::readings::Readings;
 use crate::setting::{Address, RunState, State, Value};
 
 /// Where a write belongs among the others: lower ranks go first.

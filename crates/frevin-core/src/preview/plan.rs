@@ -7,34 +7,10 @@ use thiserror::Error;
 
 use super::drift::{Drifted, drift};
 use super::order::rank_on;
+use super::readings::Readings;
 use crate::layers::Layers;
-use crate::setting::{Address, RunState, State, TakesEffect, Value, WinName, protection};
+use crate::setting::{Address, RunState, State, TakesEffect, Value, protection};
 use crate::tweak::{TweakId, Wanted};
-
-/// What a plan has to know of a PC. Implemented for every PC by the shell.
-pub trait Readings {
-    /// Why the PC could not be asked. A setting that cannot be read is no such error: it is
-    /// [`State::Unreadable`].
-    type Error;
-
-    /// What the setting at `address` holds now.
-    ///
-    /// # Errors
-    /// Where the PC could not be asked at all.
-    fn state(&self, address: &Address) -> Result<State, Self::Error>;
-
-    /// The services that stop when `service` stops, each after those that depend on it.
-    ///
-    /// # Errors
-    /// Where the PC could not be asked at all.
-    fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, Self::Error>;
-
-    /// The services that start before `service` starts, each after those it depends on.
-    ///
-    /// # Errors
-    /// Where the PC could not be asked at all.
-    fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, Self::Error>;
-}
 
 /// What one tweak wants on this PC.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

@@ -1,7 +1,8 @@
 //! The order in which a change is undone.
 
 use super::order::rank_on;
-use super::plan::{Action, Readings, Step};
+use super::plan::{Action, Step};
+use super::readings::Readings;
 use crate::setting::{Address, State};
 
 /// One setting of a change, as it is undone.

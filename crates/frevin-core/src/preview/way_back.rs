@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::order::rank_on;
-use super::plan::Readings;
+use super::readings::Readings;
 use crate::layers::{Layers, Move, Selection};
 use crate::setting::{Address, State};
 

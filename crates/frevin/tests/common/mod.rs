@@ -67,6 +67,13 @@ impl Place {
         place
     }
 
+    /// Adds the scene `mill` to the ledger.
+    pub(crate) fn add_mill(&self) {
+        let what = ["--game", "Gorsehollow Riders", "--graphics", "low"];
+        let how = ["--resolution", "1920x1080", "--route", "The built-in benchmark"];
+        self.run(&[&["scene", "add", "mill"][..], &what, &how].concat()).ok();
+    }
+
     pub(crate) fn path(&self) -> &Path {
         self.folder.path()
     }

@@ -2,7 +2,7 @@ use std::convert::Infallible;
 
 use super::*;
 use crate::layers::{ChangeId, Layer};
-use crate::setting::RegistryData;
+use crate::setting::{RegistryData, WinName};
 
 #[derive(Default)]
 struct Pc {
