@@ -131,12 +131,44 @@ pub struct BootId(pub String);
 #[derive(Debug)]
 pub struct PcLock {
     _file: std::fs::File,
+    holder: PathBuf,
 }
 
 impl PcLock {
-    /// The right that is held for as long as `file` stays locked.
-    pub(crate) fn of(file: std::fs::File) -> Self {
-        Self { _file: file }
+    /// The right that is held for as long as `file` stays locked; `holder` is a file that says who
+    /// has it, and goes with it.
+    pub(crate) fn of(file: std::fs::File, holder: PathBuf) -> Self {
+        Self { _file: file, holder }
+    }
+}
+
+impl Drop for PcLock {
+    fn drop(&mut self) {
+        // Whoever finds the file without the lock being held knows that it is of the past.
+        let _ = std::fs::remove_file(&self.holder);
+    }
+}
+
+/// Who has the right to change a PC.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Holder {
+    /// The number of its process.
+    pub process_id: u32,
+    /// What it was told to do, without what was told about it.
+    pub command: String,
+}
+
+impl Holder {
+    /// This process. Of what it was told, the first words: no paths, and nothing private.
+    pub fn this_process() -> Self {
+        let words = std::env::args().skip(1).take_while(|word| !word.starts_with('-')).take(2);
+        Self { process_id: std::process::id(), command: words.collect::<Vec<_>>().join(" ") }
+    }
+}
+
+impl fmt::Display for Holder {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "process {} (`frevin {}`)", self.process_id, self.command)
     }
 }
 
@@ -188,8 +220,8 @@ pub enum PcError {
 #[derive(Debug, Error)]
 pub enum LockError {
     /// Another process has it.
-    #[error("another Frevin is changing this PC")]
-    Held,
+    #[error("another Frevin is changing this PC{}", .0.as_ref().map(|holder| format!(": {holder}")).unwrap_or_default())]
+    Held(Option<Holder>),
     /// The lock could not be tried.
     #[error(transparent)]
     Io(#[from] std::io::Error),

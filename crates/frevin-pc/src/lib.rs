@@ -10,6 +10,6 @@ mod fingerprint;
 pub mod rehearsal;
 
 pub use contract::{
-    BootId, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, WriteError, Written,
+    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, WriteError, Written,
 };
 pub use fingerprint::{Fingerprint, fingerprint};

@@ -99,7 +99,7 @@ fn what_is_written_is_there_for_the_next_process() {
     let mut other = RehearsalPc::open(pc.folder()).unwrap();
     {
         let _lock = pc.lock().unwrap();
-        assert!(matches!(other.lock(), Err(LockError::Held)));
+        assert!(matches!(other.lock(), Err(LockError::Held(Some(_)))));
         pc.write(&at(FILE_CACHE), &dword(1)).unwrap();
     }
     let _lock = other.lock().unwrap();

@@ -67,12 +67,12 @@ pub fn main() -> ExitCode {
         }
     };
     logging::start(cli.options.verbose);
-    let json = cli.options.json;
+    let (json, quiet) = (cli.options.json, cli.options.quiet);
     match run(cli) {
         Ok(answer) => {
             if json {
                 print_json(&answer.json);
-            } else {
+            } else if !(quiet && answer.is_receipt) {
                 answer.page.print();
             }
             ExitCode::from(u8::from(!answer.is_yes))
@@ -115,7 +115,7 @@ fn completions(shell: clap_complete::Shell) -> Answer {
     let script = String::from_utf8_lossy(&script).into_owned();
     let mut page = crate::view::Page::default();
     page.line(script.trim_end());
-    Answer { json: serde_json::json!({ "script": script }), page, is_yes: true }
+    Answer { json: serde_json::json!({ "script": script }), page, is_yes: true, is_receipt: false }
 }
 
 fn print_json(value: &serde_json::Value) {

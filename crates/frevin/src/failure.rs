@@ -198,8 +198,8 @@ impl From<LockError> for Failure {
     fn from(error: LockError) -> Self {
         let message = error.to_string();
         match error {
-            LockError::Held => Self::new(Kind::Busy, message)
-                .hint("nothing was changed; wait until it has ended and try again"),
+            LockError::Held(_) => Self::new(Kind::Busy, message)
+                .hint("nothing was changed; try again when it has ended, or say --wait SECONDS"),
             LockError::Io(_) => Self::new(Kind::Internal, message),
             LockError::Pc(error) => error.into(),
         }

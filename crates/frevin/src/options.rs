@@ -31,4 +31,13 @@ pub(crate) struct GlobalOptions {
     /// Log what is done, more for each v
     #[arg(long, short, global = true, action = clap::ArgAction::Count)]
     pub(crate) verbose: u8,
+    /// Wait so long for another Frevin that is changing the PC, instead of giving up at once
+    #[arg(
+        long,
+        global = true,
+        value_name = "SECONDS",
+        default_value_t = 0,
+        hide_default_value = true
+    )]
+    pub(crate) wait: u32,
 }

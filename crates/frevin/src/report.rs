@@ -17,6 +17,8 @@ pub(crate) struct Answer {
     pub(crate) page: Page,
     /// False where the answer to what was asked is no: drift found, verdict worse, lint failed.
     pub(crate) is_yes: bool,
+    /// Whether it only tells that something was done, which nobody who wants quiet asks for.
+    pub(crate) is_receipt: bool,
 }
 
 impl Answer {
@@ -25,11 +27,16 @@ impl Answer {
         Self::with(report, true)
     }
 
+    /// The receipt for something that was done.
+    pub(crate) fn done(report: &impl Report) -> Self {
+        Self { is_receipt: true, ..Self::yes(report) }
+    }
+
     /// An answer that is yes or no.
     pub(crate) fn with(report: &impl Report, is_yes: bool) -> Self {
         let mut page = Page::default();
         report.show(&mut page);
         let json = serde_json::to_value(report).unwrap_or(Value::Null);
-        Self { json, page, is_yes }
+        Self { json, page, is_yes, is_receipt: false }
     }
 }

@@ -2,11 +2,12 @@
 
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use frevin_core::tweak::Catalogue;
 use frevin_ledger::Ledger;
-use frevin_pc::Pc;
 use frevin_pc::rehearsal::RehearsalPc;
+use frevin_pc::{LockError, Pc, PcLock};
 use serde::{Deserialize, Serialize};
 
 use crate::clock::Clock;
@@ -34,6 +35,7 @@ pub(crate) struct Session {
     pub(crate) quiet: bool,
     yes: bool,
     shows_progress: bool,
+    wait: Duration,
 }
 
 impl Session {
@@ -56,6 +58,7 @@ impl Session {
             quiet: options.quiet,
             yes: options.yes,
             shows_progress: !options.quiet && !options.json && std::io::stderr().is_terminal(),
+            wait: Duration::from_secs(options.wait.into()),
         })
     }
 
@@ -138,6 +141,18 @@ impl Session {
         std::io::Write::write_all(&mut file, text.as_bytes())?;
         file.persist(self.home.join(CONFIGURATION)).map_err(|error| error.error)?;
         Ok(())
+    }
+
+    /// Takes the right to change a PC, and waits for it as long as was asked.
+    pub(crate) fn lock(&self, pc: &mut (impl Pc + ?Sized)) -> Result<PcLock, Failure> {
+        const PAUSE: Duration = Duration::from_millis(50);
+        let begun = Instant::now();
+        loop {
+            match pc.lock() {
+                Err(LockError::Held(_)) if begun.elapsed() < self.wait => std::thread::sleep(PAUSE),
+                taken => return Ok(taken?),
+            }
+        }
     }
 
     /// Asks for the owner's word before something is changed, unless `--yes` gave it. `shown` is

@@ -176,15 +176,20 @@ fn a_second_frevin_finds_the_pc_taken() {
     let mut pc = RehearsalPc::open(&place.pc()).unwrap();
     let lock = pc.lock().unwrap();
     let before = place.pc_files();
-    assert_snapshot!(place.run(&["apply", "evening", "-y"]).fails(8).err, @"
-    error: another Frevin is changing this PC
-    help: nothing was changed; wait until it has ended and try again
-    ");
+    let refused = place.run(&["apply", "evening", "-y"]).fails(8);
+    let process = format!("process {}", std::process::id());
+    assert!(refused.err.contains(&process), "{}", refused.err);
+    assert!(refused.err.contains("--wait SECONDS"), "{}", refused.err);
     place.run(&["rehearsal", "restart"]).fails(8);
     assert_eq!(place.pc_files(), before);
     place.run(&["preview", "evening"]).ok();
+    let waiting = place.command(&["apply", "evening", "-y", "--wait", "60"]).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(200));
+    assert_eq!(place.pc_files(), before, "it waits");
     drop(lock);
-    place.run(&["apply", "evening", "-y"]).ok();
+    assert!(waiting.wait_with_output().unwrap().status.success(), "and goes on");
+    assert_ne!(place.pc_files(), before);
+    assert!(!place.pc().join("holder.json").exists());
 }
 
 #[test]

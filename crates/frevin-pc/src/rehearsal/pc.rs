@@ -16,7 +16,7 @@ use super::frames::{self, RecordedRun};
 use super::model::Model;
 use super::settings::Settings;
 use crate::contract::{
-    BootId, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, WriteError, Written,
+    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, WriteError, Written,
 };
 
 pub(super) const PC: &str = "pc.toml";
@@ -26,6 +26,7 @@ const MODEL: &str = "model.toml";
 pub(super) const CLOCK: &str = "clock.json";
 const FAULTS: &str = "faults.json";
 pub(super) const LOCK: &str = "frevin.lock";
+const HOLDER: &str = "holder.json";
 
 /// What `pc.toml` holds.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -215,14 +216,17 @@ impl Pc for RehearsalPc {
             .open(self.folder.path(LOCK))?;
         match file.try_lock() {
             Ok(()) => {
-                for name in [CLOCK, FAULTS] {
+                for name in [CLOCK, FAULTS, HOLDER] {
                     self.folder.remove_draft(name)?;
                 }
                 self.settings = Settings::load(&self.folder)?;
                 self.settings.tidy(&self.folder)?;
-                Ok(PcLock::of(file))
+                self.folder.write_json(HOLDER, &Holder::this_process())?;
+                Ok(PcLock::of(file, self.folder.path(HOLDER)))
             }
-            Err(std::fs::TryLockError::WouldBlock) => Err(LockError::Held),
+            Err(std::fs::TryLockError::WouldBlock) => {
+                Err(LockError::Held(self.folder.read_json(HOLDER).ok()))
+            }
             Err(std::fs::TryLockError::Error(error)) => Err(error.into()),
         }
     }

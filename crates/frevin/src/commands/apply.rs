@@ -36,7 +36,7 @@ pub(crate) struct ApplyReport {
 pub(crate) fn run(session: &Session, args: &ApplyArgs) -> Result<Answer, Failure> {
     let mut pc = session.pc()?;
     let mut ledger = session.ledger()?;
-    Ok(Answer::yes(&apply_target(session, &mut *pc, &mut ledger, &args.target, args.force)?))
+    Ok(Answer::done(&apply_target(session, &mut *pc, &mut ledger, &args.target, args.force)?))
 }
 
 /// Applies a profile or a tweak, after asking for the owner's word.

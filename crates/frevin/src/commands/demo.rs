@@ -193,7 +193,7 @@ impl Demo {
              differ by chance.",
             &format!("frevin run record --scene {SCENE} --state before"),
         );
-        rehearsal::restart(&mut self.pc)?;
+        rehearsal::restart(&self.session, &mut self.pc)?;
         let visit = self.visit("before")?;
         self.say(|page| visit.show(page));
 
@@ -220,7 +220,7 @@ impl Demo {
              nothing, so Frevin refuses to.",
             "frevin rehearsal restart",
         );
-        let restarted = rehearsal::restart(&mut self.pc)?;
+        let restarted = rehearsal::restart(&self.session, &mut self.pc)?;
         self.say(|page| restarted.show(page));
         Ok(())
     }
@@ -312,10 +312,10 @@ impl Demo {
             "The same again: the second revision against the PC without any of it.",
             &format!("frevin compare before-again {PROFILE_NAME}-2"),
         );
-        rehearsal::restart(&mut self.pc)?;
+        rehearsal::restart(&self.session, &mut self.pc)?;
         self.visit("friday-evening-2")?;
         self.roll_back(&Selection::All)?;
-        rehearsal::restart(&mut self.pc)?;
+        rehearsal::restart(&self.session, &mut self.pc)?;
         self.visit("before-again")?;
         let compared = self.in_turns("before-again", "friday-evening-2")?;
         self.say(|page| compared.show(page));
@@ -335,7 +335,7 @@ impl Demo {
         );
         let report = self.roll_back(&Selection::All)?;
         self.say(|page| report.show(page));
-        rehearsal::restart(&mut self.pc)?;
+        rehearsal::restart(&self.session, &mut self.pc)?;
         let at_last = fingerprint(&self.pc)?;
         self.say(|page| {
             page.blank();
@@ -372,7 +372,7 @@ impl Demo {
                 if is_second {
                     self.switch()?;
                 }
-                rehearsal::restart(&mut self.pc)?;
+                rehearsal::restart(&self.session, &mut self.pc)?;
                 self.visit(if self.is_in_force()? { b } else { a })?;
             }
         }

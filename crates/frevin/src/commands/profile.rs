@@ -123,10 +123,10 @@ pub(crate) fn run(session: &Session, command: &ProfileCommand) -> Result<Answer,
                 .collect::<Result<Vec<_>, Failure>>()?;
             let file = file.clone().unwrap_or_else(|| PathBuf::from(format!("{name}.toml")));
             write_new(&file, &starting_document(name, purpose, &tweaks, &catalogue))?;
-            Ok(Answer::yes(&NewReport { file }))
+            Ok(Answer::done(&NewReport { file }))
         }
         ProfileCommand::Check { file } => check(session, file),
-        ProfileCommand::Save { file, message } => Ok(Answer::yes(&save(session, file, message)?)),
+        ProfileCommand::Save { file, message } => Ok(Answer::done(&save(session, file, message)?)),
         ProfileCommand::List => list(session),
         ProfileCommand::Log { profile } => {
             let ledger = session.ledger()?;

@@ -28,7 +28,7 @@ pub(crate) fn run(session: &Session, args: &RecoverArgs) -> Result<Answer, Failu
     let mut ledger = session.ledger()?;
     let on_others = args.others.on_others();
     let recovered = recover::recover(session, &mut *pc, &mut ledger, on_others)?;
-    Ok(Answer::yes(&RecoverReport { recovered }))
+    Ok(Answer::done(&RecoverReport { recovered }))
 }
 
 impl Report for RecoverReport {

@@ -101,7 +101,7 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
             if *make_default {
                 session.configure_pc(pc.folder())?;
             }
-            Ok(Answer::yes(&NewReport {
+            Ok(Answer::done(&NewReport {
                 pc: pc.identity().clone(),
                 folder: folder.clone(),
                 is_default: *make_default,
@@ -120,7 +120,9 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
                 events: all[all.len().saturating_sub(*events)..].to_vec(),
             }))
         }
-        RehearsalCommand::Restart => Ok(Answer::yes(&restart(&mut session.rehearsal_pc()?)?)),
+        RehearsalCommand::Restart => {
+            Ok(Answer::done(&restart(session, &mut session.rehearsal_pc()?)?))
+        }
         RehearsalCommand::Fault { power_cut_after, refuse, ignore, none } => {
             let mut pc = session.rehearsal_pc()?;
             if !none && power_cut_after.is_none() && refuse.is_empty() && ignore.is_empty() {
@@ -132,14 +134,14 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
                 ignore: ignore.iter().cloned().collect(),
             };
             pc.set_faults(&faults)?;
-            Ok(Answer::yes(&FaultReport { faults }))
+            Ok(Answer::done(&FaultReport { faults }))
         }
     }
 }
 
 /// Restarts a rehearsal PC.
-pub(crate) fn restart(pc: &mut RehearsalPc) -> Result<RestartReport, Failure> {
-    let lock = pc.lock()?;
+pub(crate) fn restart(session: &Session, pc: &mut RehearsalPc) -> Result<RestartReport, Failure> {
+    let lock = session.lock(pc)?;
     let took_effect = pc.waiting_for_restart();
     let boots = pc.restart(&lock)?.boots;
     Ok(RestartReport { boots, took_effect })

@@ -79,7 +79,7 @@ pub(crate) fn run(session: &Session, args: &RollbackArgs) -> Result<Answer, Fail
     let selection = selection(session, args, &ledger, &*pc)?;
     let on_others = args.others.on_others();
     let report = take_back(session, &mut *pc, &mut ledger, &selection, on_others)?;
-    Ok(Answer::yes(&report))
+    Ok(Answer::done(&report))
 }
 
 fn selection(

@@ -134,7 +134,7 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
                 despite_waiting: args.despite_waiting,
             };
             let id = measure::record(session, &mut pc, &mut ledger, &recording)?;
-            Ok(Answer::yes(&VisitReport { visit: visit(&ledger, id)? }))
+            Ok(Answer::done(&VisitReport { visit: visit(&ledger, id)? }))
         }
         RunCommand::Import(args) => import(session, args),
         RunCommand::List { scene, state } => {
@@ -201,7 +201,7 @@ fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
         rejected: reading.rejected,
         rejected_rows: reading.rejected_rows,
     };
-    Ok(Answer::yes(&ImportReport {
+    Ok(Answer::done(&ImportReport {
         visit: visit(&ledger, id)?,
         files: readings.into_iter().map(file).collect(),
     }))

@@ -58,7 +58,7 @@ pub(crate) fn run(session: &Session, command: &SceneCommand) -> Result<Answer, F
                 route: route.clone(),
             };
             ledger.add_scene(&added)?;
-            Ok(Answer::yes(&SceneAdded { added }))
+            Ok(Answer::done(&SceneAdded { added }))
         }
         SceneCommand::List => {
             let scenes = ledger.scenes()?;

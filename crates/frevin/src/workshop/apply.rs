@@ -65,7 +65,7 @@ pub(crate) fn apply(
     if !order.force {
         refuse_others(&order.plan)?;
     }
-    let _lock = pc.lock()?;
+    let _lock = session.lock(pc)?;
     refuse_unfinished(ledger, pc)?;
     let mut now = make_plan(pc, ledger, order.wishes)?;
     // What never became part of the plan is known from the facts and does not move.

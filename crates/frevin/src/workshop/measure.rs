@@ -49,7 +49,7 @@ pub(crate) fn record(
     ledger: &mut Ledger,
     recording: &Recording<'_>,
 ) -> Result<VisitId, Failure> {
-    let lock = pc.lock()?;
+    let lock = session.lock(pc)?;
     refuse_unfinished(ledger, pc)?;
     let scenes = scenes_of(pc)?;
     let Some(scene) = scenes.iter().find(|scene| scene.name == *recording.scene) else {

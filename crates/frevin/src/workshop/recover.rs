@@ -46,7 +46,7 @@ pub(crate) fn recover(
     ledger: &mut Ledger,
     on_others: OnOthers,
 ) -> Result<Recovered, Failure> {
-    let _lock = pc.lock()?;
+    let _lock = session.lock(pc)?;
     match ledger.unfinished(&pc.identity().id)? {
         None => Ok(Recovered::Nothing),
         Some(Unfinished::Change(change)) => undo_change(session, pc, ledger, &change, on_others),

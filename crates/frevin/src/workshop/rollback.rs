@@ -47,7 +47,7 @@ pub(crate) fn roll_back(
     shown: WayBack,
 ) -> Result<RolledBack, Failure> {
     refuse_others(&shown.changed_by_others)?;
-    let _lock = pc.lock()?;
+    let _lock = session.lock(pc)?;
     refuse_unfinished(ledger, pc)?;
     if make_way_back(pc, ledger, selection, on_others)? != shown {
         let message = "nothing was changed: the PC is no longer as shown";
