@@ -119,7 +119,7 @@ impl Ledger {
         let transaction = self.begin()?;
         let reason = format!("before {}", change.title);
         let snapshot =
-            snapshots::insert(&transaction, change.pc, change.begun_at, &reason, &states)?;
+            snapshots::insert(&transaction, change.pc, change.begun_at, &reason, false, &states)?;
         transaction.execute(
             "INSERT INTO change (pc, snapshot, title, profile, revision, boot, begun_at, status)
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun')",

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use frevin_core::layers::{ChangeId, Layer, Layers, Stack};
+use frevin_core::setting::Address;
 use rusqlite::{Connection, Transaction, params};
 
 use crate::error::LedgerError;
@@ -15,6 +16,21 @@ impl Ledger {
     /// Where the ledger cannot be read.
     pub fn layers(&self, pc: &str) -> Result<Layers, LedgerError> {
         load(&self.connection, pc)
+    }
+}
+
+impl Ledger {
+    /// Lets go of settings of a PC: their layers go, and nothing else changes.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written; nothing has been written then.
+    pub fn let_go(&mut self, pc: &str, addresses: &[Address]) -> Result<(), LedgerError> {
+        let transaction = self.begin()?;
+        let mut held = load(&transaction, pc)?;
+        addresses.iter().for_each(|address| held.let_go(address));
+        replace(&transaction, pc, &held)?;
+        transaction.commit()?;
+        Ok(())
     }
 }
 

@@ -24,6 +24,8 @@ pub struct SnapshotSummary {
     pub taken_at: Timestamp,
     /// What it was taken for.
     pub reason: String,
+    /// Whether it holds every setting of the PC that can be listed, or only what a change touched.
+    pub is_whole: bool,
     /// How many settings it holds.
     pub settings: i64,
 }
@@ -43,11 +45,12 @@ pub(crate) fn insert(
     pc: &str,
     taken_at: Timestamp,
     reason: &str,
+    is_whole: bool,
     states: &[(Address, State)],
 ) -> Result<SnapshotId, LedgerError> {
     transaction.execute(
-        "INSERT INTO snapshot (pc, taken_at, reason) VALUES (?1, ?2, ?3)",
-        params![pc, taken_at.to_string(), reason],
+        "INSERT INTO snapshot (pc, taken_at, reason, is_whole) VALUES (?1, ?2, ?3, ?4)",
+        params![pc, taken_at.to_string(), reason, is_whole],
     )?;
     let id = transaction.last_insert_rowid();
     let mut statement = transaction.prepare(
@@ -59,10 +62,27 @@ pub(crate) fn insert(
     Ok(SnapshotId(id))
 }
 
-const SUMMARY: &str = "SELECT id, pc, taken_at, reason,
+const SUMMARY: &str = "SELECT id, pc, taken_at, reason, is_whole,
     (SELECT count(*) FROM snapshot_state WHERE snapshot = snapshot.id) AS settings FROM snapshot";
 
 impl Ledger {
+    /// Keeps a snapshot of every setting of a PC that can be listed.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written; nothing has been written then.
+    pub fn take_snapshot(
+        &mut self,
+        pc: &str,
+        taken_at: Timestamp,
+        reason: &str,
+        states: &[(Address, State)],
+    ) -> Result<SnapshotId, LedgerError> {
+        let transaction = self.begin()?;
+        let id = insert(&transaction, pc, taken_at, reason, true, states)?;
+        transaction.commit()?;
+        Ok(id)
+    }
+
     /// The snapshots of a PC, the latest first.
     ///
     /// # Errors
@@ -110,6 +130,7 @@ fn summary_of(row: &rusqlite::Row<'_>) -> Result<SnapshotSummary, LedgerError> {
         pc: row.get("pc")?,
         taken_at: parse("a time", &row.get::<_, String>("taken_at")?)?,
         reason: row.get("reason")?,
+        is_whole: row.get("is_whole")?,
         settings: row.get("settings")?,
     })
 }

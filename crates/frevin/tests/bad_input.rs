@@ -261,6 +261,16 @@ fn broken_files_of_frevins_own() {
 }
 
 #[test]
+fn what_somebody_else_cannot_write() {
+    let place = Place::new();
+    let write = |words: &str| place.run(&["rehearsal", "fault", "--others-write", words]);
+    assert_snapshot!(write("visual:menu-delay=soon").fails(2).err, @"error: visual:menu-delay takes a number of milliseconds, or absent");
+    assert_snapshot!(write("visual:menu-delay").fails(2).err, @"error: `visual:menu-delay` is not ADDRESS=STATE");
+    assert_snapshot!(write("disk:C=1").fails(2).err, @"error: `disk:C`: there is no kind of setting `disk`; the kinds are registry, service, power, visual");
+    assert_snapshot!(write("service:NoSuch#running=running").fails(6).err, @"error: service:NoSuch#running: refused: there is no service NoSuch");
+}
+
+#[test]
 fn usage() {
     let place = Place::new();
     for args in [

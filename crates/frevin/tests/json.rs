@@ -84,6 +84,7 @@ fn plans_and_changes() {
     assert_eq!(applied["written"], common::EVENING_WRITES);
     assert_snapshot!(lines(&place.json(&["snapshot", "list"])), @"
     snapshots[].id
+    snapshots[].is_whole
     snapshots[].pc
     snapshots[].reason
     snapshots[].settings

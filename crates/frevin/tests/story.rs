@@ -282,8 +282,9 @@ fn drift_is_told_and_others_hands_are_respected() {
     Drift. 1 of 9 settings held by Frevin changed since.
       setting     Frevin left  now    for                           at first
       menu delay  50 ms        90 ms  looks/menu-delay in change 1  400 ms
-    Frevin did not write these. To go back all the same: frevin rollback --all, with
-    --keep (leave what others wrote) or --force (put back what was there at first).
+    Somebody else wrote these. `frevin drift` settles it, with one of:
+      --keep   leave what others wrote, and let go of it
+      --force  put back what Frevin left
     1 setting waits for a restart.
     ");
     let refused = place.run(&["rollback", "--all", "--yes"]).fails(9);
@@ -304,6 +305,125 @@ fn drift_is_told_and_others_hands_are_respected() {
     assert!(kept.out.contains("somebody else wrote it"), "{}", kept.out);
     let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
     assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 90);
+}
+
+/// A PC with the profile in force, whose menu delay somebody else has changed since.
+fn drifted() -> Place {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    let write = ["rehearsal", "fault", "--others-write", "visual:menu-delay=90"];
+    let said = place.run(&write).ok().out;
+    assert_eq!(said, "Somebody else wrote menu delay.\n");
+    place
+}
+
+fn menu_delay_ms(place: &Place) -> u64 {
+    let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
+    shown["here"]["settings"][0]["now"]["value"]["milliseconds"].as_u64().unwrap()
+}
+
+#[test]
+fn drift_is_settled_by_keeping_what_others_wrote() {
+    let place = drifted();
+    place.run(&["drift", "--keep"]).fails(2);
+    assert_snapshot!(place.run(&["drift", "--keep", "--yes"]).ok().out, @"Settled. 1 setting let go: what others wrote stays, and no rollback touches it.");
+    place.run(&["drift"]).ok();
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(menu_delay_ms(&place), 90, "let go");
+}
+
+#[test]
+fn drift_is_settled_by_putting_back_what_frevin_left() {
+    let place = drifted();
+    assert_snapshot!(place.run(&["drift", "--force", "--yes"]).ok().out, @"Settled. 1 setting put back to what Frevin left, and read back.");
+    place.run(&["drift"]).ok();
+    assert_eq!(menu_delay_ms(&place), 50);
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(menu_delay_ms(&place), 400, "and the way back is the same");
+}
+
+#[test]
+fn settling_drift_can_be_interrupted_like_anything_else() {
+    let place = drifted();
+    place.run(&["rehearsal", "fault", "--power-cut-after", "0"]).ok();
+    place.run(&["drift", "--force", "--yes"]).fails(-1);
+    place.run(&["drift"]).fails(7);
+    place.run(&["recover"]).ok();
+    place.run(&["drift"]).ok();
+    assert_eq!(menu_delay_ms(&place), 50);
+}
+
+#[test]
+fn an_update_of_the_operating_system_is_seen_as_drift() {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    place.run(&["rehearsal", "restart"]).ok();
+    assert_snapshot!(place.run(&["rehearsal", "update"]).ok().out, @"
+    Updated. The PC has restarted.
+    The update set 2 settings anew:
+      power plan in force
+      GameDVR › AppCaptureEnabled
+    ");
+    assert_snapshot!(place.run(&["drift"]).fails(1).out, @"
+    Drift. 2 of 9 settings held by Frevin changed since.
+      setting                      Frevin left       now       for                              at first
+      GameDVR › AppCaptureEnabled  0                 1         recording/background in change   1
+                                                               1
+      power plan in force          high performance  balanced  power/active-plan in change 1    balanced
+    Somebody else wrote these. `frevin drift` settles it, with one of:
+      --keep   leave what others wrote, and let go of it
+      --force  put back what Frevin left
+    ");
+    place.run(&["drift", "--force", "--yes"]).ok();
+    place.run(&["drift"]).ok();
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_snapshot!(place.run(&["rehearsal", "update"]).ok().out, @"
+    Updated. The PC has restarted.
+    The update found every setting as it wants it.
+    ");
+}
+
+#[test]
+fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
+    let place = Place::with_evening();
+    assert_snapshot!(place.run(&["snapshot", "take", "--name", "new PC"]).ok().out, @"Taken. Snapshot 1 (new PC) holds 209 settings.");
+    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @"No difference between snapshot 1 and the PC now, over 209 settings.");
+    place.run(&["apply", "evening", "--yes"]).ok();
+    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @r"
+    9 of 211 settings differ between snapshot 1 and the PC now
+      setting                                                          first      second
+      registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR        absent     present
+      registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\               absent     0
+        GameDVR#AllowGameDVR
+      registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\  0          1
+        Memory Management#LargeSystemCache
+      registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\         1          0
+        GameDVR#AppCaptureEnabled
+      registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\         1          0
+        GameDVR#HistoricalCaptureEnabled
+      service:SysMain#start                                            automatic  disabled
+      service:SysMain#running                                          running    stopped
+      power:active-plan                                                balanced   high performance
+      visual:menu-delay                                                400 ms     50 ms
+    ");
+    place.run(&["snapshot", "take", "--name", "evening"]).ok();
+    let both = place.json(&["snapshot", "diff", "1", "3"]);
+    let now = place.json(&["snapshot", "diff", "1"]);
+    assert_eq!(both["differences"], now["differences"]);
+    // The snapshot of the change holds what it touched, and is compared by that.
+    let of_change = place.json(&["snapshot", "diff", "2"]);
+    assert_eq!(of_change["compared"], common::EVENING_WRITES);
+    assert_eq!(of_change["differences"].as_array().unwrap().len() as u64, common::EVENING_WRITES);
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    let back = place.json(&["snapshot", "diff", "1"]);
+    assert!(back["differences"].as_array().unwrap().is_empty());
+    place.run(&["snapshot", "diff", "1", "9"]).fails(3);
+    assert_snapshot!(place.run(&["snapshot", "list"]).ok().out, @"
+    snapshot  taken             settings  for
+           3  2026-03-01 20:00       211  evening
+           2  2026-03-01 20:00         9  before evening@1
+           1  2026-03-01 20:00       209  new PC
+    ");
 }
 
 #[test]

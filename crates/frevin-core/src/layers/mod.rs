@@ -57,6 +57,8 @@ impl Stack {
 pub enum Selection {
     /// Everything since the first day.
     All,
+    /// No layer at all: what is put back is what the layers say.
+    Nothing,
     /// One change.
     Change(ChangeId),
     /// One tweak, whichever changes laid it.
@@ -70,6 +72,7 @@ impl Selection {
     pub fn takes(&self, layer: &Layer) -> bool {
         match self {
             Self::All => true,
+            Self::Nothing => false,
             Self::Change(change) => layer.change == *change,
             Self::Tweak(tweak) => layer.tweak == *tweak,
             Self::TweakOfChange(change, tweak) => layer.change == *change && layer.tweak == *tweak,
@@ -129,6 +132,11 @@ impl Layers {
             .or_insert_with(|| Stack { original: before.clone(), layers: Vec::new() })
             .layers
             .push(layer);
+    }
+
+    /// Lets go of a setting: its layers go, and what it holds from then on is not Frevin's.
+    pub fn let_go(&mut self, address: &Address) {
+        self.stacks.remove(address);
     }
 
     /// Takes layers out, and says what that means for each setting that had one of them.

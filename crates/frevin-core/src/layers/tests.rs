@@ -146,3 +146,13 @@ fn a_layer_under_another_comes_out_without_moving_the_pc() {
     let moves = layers.take_out(&Selection::All);
     assert_eq!(moves, [Move { address: address(1), from: value(20), to: State::Absent }]);
 }
+
+#[test]
+fn a_setting_that_is_let_go_is_not_frevins_any_more() {
+    let (mut pc, mut layers) = (Pc::new(), Layers::new());
+    apply(&mut pc, &mut layers, 1, &[(1, 1, 10), (1, 2, 20)]);
+    assert!(layers.take_out(&Selection::Nothing).is_empty());
+    layers.let_go(&address(1));
+    assert_eq!(layers.get(&address(1)), None);
+    assert_eq!(layers.take_out(&Selection::All).len(), 1);
+}

@@ -2,7 +2,9 @@
 
 use serde::Serialize;
 
+use super::order::in_writing_order;
 use super::readings::Readings;
+use super::way_back::BackStep;
 use crate::layers::{Layer, Layers};
 use crate::setting::{Address, State};
 
@@ -38,4 +40,21 @@ pub fn drift<R: Readings>(readings: &R, layers: &Layers) -> Result<Vec<Drifted>,
         }
     }
     Ok(drifted)
+}
+
+/// The steps that put drifted settings back to what Frevin left them at.
+///
+/// # Errors
+/// Where the PC cannot be asked.
+pub fn back_to_ours<R: Readings>(
+    drifted: &[Drifted],
+    readings: &R,
+) -> Result<Vec<BackStep>, R::Error> {
+    let wanted = drifted.iter().map(|d| (d.address.clone(), d.left.state.clone())).collect();
+    let ordered = in_writing_order(wanted, readings)?;
+    let write = |(address, after): (Address, State)| {
+        let before = drifted.iter().find(|d| d.address == address)?.actual.clone();
+        Some(BackStep::Write { address, before, after })
+    };
+    Ok(ordered.into_iter().filter_map(write).collect())
 }

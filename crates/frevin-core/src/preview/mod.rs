@@ -10,7 +10,7 @@ mod readings;
 mod undo;
 mod way_back;
 
-pub use drift::{Drifted, drift};
+pub use drift::{Drifted, back_to_ours, drift};
 pub use order::in_writing_order;
 pub use plan::{Action, Conflict, LeftOut, Plan, PlanError, Reason, Refusal, Step, Wish, plan};
 pub use readings::Readings;

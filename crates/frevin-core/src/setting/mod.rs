@@ -5,6 +5,7 @@
 //! form, the [`Value`] it holds, and its lines in [`undo`].
 
 mod address;
+mod difference;
 mod name;
 mod protection;
 mod state;
@@ -12,6 +13,7 @@ mod takes_effect;
 pub mod undo;
 
 pub use address::{Address, AddressError, Hive, KeyPath, PowerSource, VisualKind, VisualParameter};
+pub use difference::{Difference, differences};
 pub use name::WinName;
 pub use protection::{Protection, protection};
 pub use state::{RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value};

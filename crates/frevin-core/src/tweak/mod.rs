@@ -15,3 +15,4 @@ pub use definition::{
     Wanted,
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
+pub use target::state_from_words;

@@ -1,6 +1,7 @@
 //! What a setting shall hold: fixed in the definition, or computed from facts and parameters.
 
 use serde::Deserialize;
+use serde::de::IntoDeserializer as _;
 use serde_json::Value as Json;
 
 use crate::expression::{Expression, ExpressionError};
@@ -81,6 +82,38 @@ pub(super) fn value_for(
     }
 }
 
+/// The state that somebody wrote for a setting: `absent`, `true`, `50`, `disabled`, a GUID; for a
+/// registry value with its type in front: `dword:1`, `string:High`, `binary:0aff`.
+///
+/// # Errors
+/// A sentence that says what the setting takes.
+pub fn state_from_words(address: &Address, words: &str) -> Result<State, String> {
+    let takes = |what: &str| format!("{address} takes {what}, or absent");
+    if words == "absent" {
+        return Ok(State::Absent);
+    }
+    if matches!(address, Address::RegistryKey(_)) {
+        let key = (words == "present").then_some(State::Value(Value::Key));
+        return key.ok_or_else(|| takes("present"));
+    }
+    let (written_type, words) = match (address, words.split_once(':')) {
+        (Address::RegistryValue(..), Some((name, rest))) => {
+            let name = WrittenType::deserialize(name.into_deserializer());
+            (Some(name.map_err(|error: serde::de::value::Error| error.to_string())?), rest)
+        }
+        _ => (None, words),
+    };
+    let is_text = matches!(
+        written_type,
+        Some(WrittenType::String | WrittenType::ExpandString | WrittenType::Binary)
+    );
+    let written = match serde_json::from_str(words) {
+        Ok(scalar @ (Json::Bool(_) | Json::Number(_))) if !is_text => scalar,
+        _ => Json::String(words.to_owned()),
+    };
+    value_for(address, written_type, &written).map(State::Value).map_err(takes)
+}
+
 fn number(written: &Json) -> Option<u32> {
     written.as_u64().and_then(|number| number.try_into().ok())
 }
@@ -124,6 +157,28 @@ fn bytes_of(text: &str) -> Option<Vec<u8>> {
 mod tests {
     use super::*;
     use serde_json::json;
+
+    #[test]
+    fn states_are_read_from_words() {
+        let state = |address: &str, words| state_from_words(&address.parse().unwrap(), words);
+        let dword = |number| Value::Registry(RegistryData::dword(number)).into();
+        assert_eq!(state(r"registry:HKCU\A#v", "dword:5"), Ok(dword(5)));
+        let text = Value::Registry(RegistryData::string("5")).into();
+        assert_eq!(state(r"registry:HKCU\A#v", "string:5"), Ok(text));
+        assert_eq!(state(r"registry:HKCU\A#v", "absent"), Ok(State::Absent));
+        assert_eq!(state(r"registry:HKCU\A", "present"), Ok(Value::Key.into()));
+        assert_eq!(state("visual:menu-delay", "90"), Ok(Value::Milliseconds(90).into()));
+        assert_eq!(state("visual:drop-shadow", "true"), Ok(Value::Flag(true).into()));
+        assert_eq!(state("service:S#running", "stopped"), Ok(Value::Run(RunState::Stopped).into()));
+        for (address, words) in [
+            (r"registry:HKCU\A#v", "5"),
+            (r"registry:HKCU\A#v", "word:5"),
+            (r"registry:HKCU\A", "5"),
+            ("visual:menu-delay", "soon"),
+        ] {
+            assert!(state(address, words).is_err(), "{address} {words}");
+        }
+    }
 
     #[test]
     fn each_kind_of_setting_takes_what_it_can_hold() {

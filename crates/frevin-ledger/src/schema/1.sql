@@ -17,7 +17,8 @@ CREATE TABLE snapshot (
     id       INTEGER PRIMARY KEY AUTOINCREMENT,
     pc       TEXT NOT NULL,
     taken_at TEXT NOT NULL,
-    reason   TEXT NOT NULL
+    reason   TEXT NOT NULL,
+    is_whole INTEGER NOT NULL
 ) STRICT;
 CREATE TABLE snapshot_state (
     snapshot INTEGER NOT NULL REFERENCES snapshot (id),

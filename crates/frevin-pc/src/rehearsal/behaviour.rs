@@ -1,6 +1,6 @@
 //! How a rehearsal PC takes writes: which wait for a restart, and which it refuses.
 
-use frevin_core::setting::{Address, KeyPath};
+use frevin_core::setting::{Address, KeyPath, State};
 use serde::Deserialize;
 
 /// The rules of `behaviour.toml`.
@@ -11,6 +11,17 @@ pub(super) struct Behaviour {
     acts_after_restart: Vec<String>,
     /// Registry keys under which nobody may write.
     refuses_writes: Vec<String>,
+    /// What an update of the operating system sets anew, whoever set it before.
+    #[serde(default)]
+    pub(super) update_sets: Vec<UpdateRule>,
+}
+
+/// A setting that an update sets anew.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct UpdateRule {
+    pub(super) address: Address,
+    pub(super) state: State,
 }
 
 impl Behaviour {

@@ -135,6 +135,41 @@ impl RehearsalPc {
         Ok(clock)
     }
 
+    /// Updates the operating system: it sets some settings anew, and restarts the PC. Gives those
+    /// that it changed.
+    ///
+    /// # Errors
+    /// Where its files cannot be written.
+    pub fn update(&mut self, lock: &PcLock) -> Result<Vec<Address>, PcError> {
+        let mut changed = Vec::new();
+        for rule in self.behaviour.update_sets.clone() {
+            if self.settings.read(&rule.address) == rule.state {
+                continue;
+            }
+            match self.write_as_is(&rule.address, &rule.state) {
+                Ok(_) => changed.push(rule.address),
+                // An update goes on where one thing cannot be done, as real ones do.
+                Err(WriteError::Refused(_)) => {}
+                Err(WriteError::Failed(error)) => return Err(error),
+            }
+        }
+        self.restart(lock)?;
+        Ok(changed)
+    }
+
+    /// Writes a setting as somebody else would: no fault of Frevin's writes happens to it.
+    ///
+    /// # Errors
+    /// Where the setting cannot hold the state, or the PC's files cannot be written.
+    pub fn write_as_somebody_else(
+        &mut self,
+        _lock: &PcLock,
+        address: &Address,
+        state: &State,
+    ) -> Result<Written, WriteError> {
+        self.write_as_is(address, state)
+    }
+
     /// Plays a scene for so many seconds, and records it.
     ///
     /// # Errors
@@ -175,6 +210,27 @@ impl RehearsalPc {
             return self.folder.remove(FAULTS);
         }
         self.folder.write_json(FAULTS, faults)
+    }
+
+    fn write_as_is(&mut self, address: &Address, state: &State) -> Result<Written, WriteError> {
+        if self.is_stale {
+            self.settings = Settings::load(&self.folder)?;
+        }
+        let before = self.settings.read(address);
+        let waits = self.behaviour.waits_for_restart(address);
+        let mut settings = self.settings.clone();
+        let written = settings.write(address, state, waits)?;
+        self.is_stale = true;
+        settings.save(&self.folder, address)?;
+        self.settings = settings;
+        self.is_stale = false;
+        let after = self.settings.read(address);
+        if before != after {
+            let boot = self.clock()?.boots;
+            let address = address.clone();
+            events::append(&self.folder, &Event::Written { boot, address, before, after })?;
+        }
+        Ok(written)
     }
 
     /// Lets a fault happen to a write, if one is due. `Ok(true)` means that the write is to be
@@ -245,24 +301,7 @@ impl Pc for RehearsalPc {
         if self.suffer_faults(address)? {
             return Ok(Written::Done);
         }
-        if self.is_stale {
-            self.settings = Settings::load(&self.folder)?;
-        }
-        let before = self.settings.read(address);
-        let waits = self.behaviour.waits_for_restart(address);
-        let mut settings = self.settings.clone();
-        let written = settings.write(address, state, waits)?;
-        self.is_stale = true;
-        settings.save(&self.folder, address)?;
-        self.settings = settings;
-        self.is_stale = false;
-        let after = self.settings.read(address);
-        if before != after {
-            let boot = self.clock()?.boots;
-            let address = address.clone();
-            events::append(&self.folder, &Event::Written { boot, address, before, after })?;
-        }
-        Ok(written)
+        self.write_as_is(address, state)
     }
 
     fn flush(&mut self) -> Result<(), PcError> {

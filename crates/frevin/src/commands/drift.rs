@@ -1,19 +1,25 @@
 //! `frevin drift`
 
 use clap::Args;
-use frevin_core::preview::{Drifted, drift};
-use frevin_ledger::Waiting;
+use frevin_core::preview::{Drifted, OnOthers};
+use frevin_ledger::{Ledger, Waiting};
+use frevin_pc::Pc;
 use serde::Serialize;
 
+use super::rollback::OthersArgs;
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, Table, bad, count, dim, good, settings_wait, short, shown, warn};
-use crate::workshop::{readings::PcReadings, refuse_unfinished};
+use crate::workshop::refuse_unfinished;
+use crate::workshop::settle::{drifted, settle};
 
-/// Tell which settings are no longer what Frevin left them at. Exit code 1 if any
+/// Tell which settings are no longer what Frevin left them at, and settle it. Exit code 1 if any
 #[derive(Debug, Args)]
-pub(crate) struct DriftArgs {}
+pub(crate) struct DriftArgs {
+    #[command(flatten)]
+    others: OthersArgs,
+}
 
 #[derive(Debug, Serialize)]
 struct DriftReport {
@@ -22,17 +28,50 @@ struct DriftReport {
     waiting_for_restart: Vec<Waiting>,
 }
 
-pub(crate) fn run(session: &Session, _args: &DriftArgs) -> Result<Answer, Failure> {
-    let pc = session.pc()?;
-    let ledger = session.ledger()?;
+#[derive(Debug, Serialize)]
+struct SettledReport {
+    settled: Vec<Drifted>,
+    by: OnOthers,
+}
+
+pub(crate) fn run(session: &Session, args: &DriftArgs) -> Result<Answer, Failure> {
+    let mut pc = session.pc()?;
+    let mut ledger = session.ledger()?;
     refuse_unfinished(&ledger, &*pc)?;
+    let by = args.others.on_others();
+    let report = report(&*pc, &ledger)?;
+    if by == OnOthers::Stop || report.drifted.is_empty() {
+        return Ok(Answer::with(&report, report.drifted.is_empty()));
+    }
+    let mut page = Page::default();
+    report.show(&mut page);
+    let question = match by {
+        OnOthers::Keep => "Leave these as they are, and let go of them?",
+        _ => "Put these back to what Frevin left?",
+    };
+    session.confirm(&page, question)?;
+    let settled = settle(session, &mut *pc, &mut ledger, by)?;
+    Ok(Answer::done(&SettledReport { settled, by }))
+}
+
+fn report(pc: &dyn Pc, ledger: &Ledger) -> Result<DriftReport, Failure> {
     let id = &pc.identity().id;
-    let layers = ledger.layers(id)?;
-    let drifted = drift(&PcReadings(&*pc), &layers)?;
-    let waiting_for_restart = ledger.waiting_for_restart(id, &pc.boot()?.0)?;
-    let is_steady = drifted.is_empty();
-    let report = DriftReport { held: layers.iter().count(), drifted, waiting_for_restart };
-    Ok(Answer::with(&report, is_steady))
+    Ok(DriftReport {
+        held: ledger.layers(id)?.iter().count(),
+        drifted: drifted(pc, ledger)?,
+        waiting_for_restart: ledger.waiting_for_restart(id, &pc.boot()?.0)?,
+    })
+}
+
+impl Report for SettledReport {
+    fn show(&self, page: &mut Page) {
+        let settings = count(self.settled.len(), "setting");
+        let what = match self.by {
+            OnOthers::Keep => "let go: what others wrote stays, and no rollback touches it",
+            _ => "put back to what Frevin left, and read back",
+        };
+        page.line(format_args!("{} {settings} {what}.", good("Settled.")));
+    }
 }
 
 impl Report for DriftReport {
@@ -57,12 +96,11 @@ impl Report for DriftReport {
                 ]);
             }
             page.table(table);
-            page.line(
-                "Frevin did not write these. To go back all the same: frevin rollback --all, with",
-            );
-            page.line(
-                "--keep (leave what others wrote) or --force (put back what was there at first).",
-            );
+            page.line("Somebody else wrote these. `frevin drift` settles it, with one of:");
+            page.pairs([
+                ("--keep", "leave what others wrote, and let go of it"),
+                ("--force", "put back what Frevin left"),
+            ]);
         }
         if !self.waiting_for_restart.is_empty() {
             page.line(warn(settings_wait(self.waiting_for_restart.len())));

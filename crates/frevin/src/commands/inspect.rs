@@ -2,7 +2,6 @@
 
 use clap::Args;
 use frevin_core::facts::{DriveKind, Facts, Form};
-use frevin_core::preview::drift;
 use frevin_core::setting::PowerSource;
 use frevin_ledger::{Ledger, Unfinished, Waiting};
 use frevin_pc::{BootId, Pc, PcIdentity};
@@ -12,7 +11,8 @@ use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, bad, count, dim, warn};
-use crate::workshop::{measure::tweaks_in_force, readings::PcReadings};
+use crate::workshop::measure::tweaks_in_force;
+use crate::workshop::settle::drifted;
 
 /// Show what is known of the PC, and what Frevin has done to it
 #[derive(Debug, Args)]
@@ -45,7 +45,7 @@ pub(crate) fn inspect(pc: &dyn Pc, ledger: &Ledger) -> Result<InspectReport, Fai
         facts: pc.facts()?,
         tweaks_in_force: tweaks_in_force(ledger, &identity.id)?.len(),
         settings_held: layers.iter().count(),
-        drifted: drift(&PcReadings(pc), &layers)?.len(),
+        drifted: drifted(pc, ledger)?.len(),
         waiting_for_restart: ledger.waiting_for_restart(&identity.id, &boot.0)?,
         unfinished: ledger.unfinished(&identity.id)?.map(|unfinished| match unfinished {
             Unfinished::Change(change) => format!("change {} ({})", change.id, change.title),

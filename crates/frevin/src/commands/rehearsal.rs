@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use frevin_core::setting::{Address, State};
+use frevin_core::tweak::state_from_words;
 use frevin_pc::rehearsal::{Clock, Event, Faults, RehearsalPc, Template, create};
 use frevin_pc::{Fingerprint, Pc, PcIdentity, fingerprint};
 use serde::Serialize;
@@ -41,7 +42,9 @@ pub(crate) enum RehearsalCommand {
     },
     /// Restart the PC: what waits for that takes effect
     Restart,
-    /// Provoke faults on the writes to come
+    /// Update the operating system: it sets some settings anew, and restarts
+    Update,
+    /// Provoke faults on the writes to come, or be somebody else and write
     Fault {
         /// The power fails before the write after this many: 0 is the next one
         #[arg(long, value_name = "WRITES")]
@@ -52,6 +55,9 @@ pub(crate) enum RehearsalCommand {
         /// Accept writes to this setting and do nothing
         #[arg(long, value_name = "ADDRESS")]
         ignore: Vec<Address>,
+        /// Write a setting now, as somebody else would
+        #[arg(long, value_name = "ADDRESS=STATE")]
+        others_write: Vec<String>,
         /// No more faults
         #[arg(long, conflicts_with_all = ["power_cut_after", "refuse", "ignore"])]
         none: bool,
@@ -85,8 +91,15 @@ pub(crate) struct RestartReport {
 }
 
 #[derive(Debug, Serialize)]
+struct UpdateReport {
+    set_anew: Vec<Address>,
+}
+
+#[derive(Debug, Serialize)]
 struct FaultReport {
     faults: Faults,
+    /// What somebody else wrote just now.
+    others_wrote: Vec<Address>,
 }
 
 pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answer, Failure> {
@@ -123,10 +136,16 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
         RehearsalCommand::Restart => {
             Ok(Answer::done(&restart(session, &mut session.rehearsal_pc()?)?))
         }
-        RehearsalCommand::Fault { power_cut_after, refuse, ignore, none } => {
+        RehearsalCommand::Update => {
             let mut pc = session.rehearsal_pc()?;
+            let lock = session.lock(&mut pc)?;
+            Ok(Answer::done(&UpdateReport { set_anew: pc.update(&lock)? }))
+        }
+        RehearsalCommand::Fault { power_cut_after, refuse, ignore, others_write, none } => {
+            let mut pc = session.rehearsal_pc()?;
+            let others_wrote = write_as_others(session, &mut pc, others_write)?;
             if !none && power_cut_after.is_none() && refuse.is_empty() && ignore.is_empty() {
-                return Ok(Answer::yes(&FaultReport { faults: pc.faults()? }));
+                return Ok(Answer::yes(&FaultReport { faults: pc.faults()?, others_wrote }));
             }
             let faults = Faults {
                 power_cut_after_writes: *power_cut_after,
@@ -134,9 +153,32 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
                 ignore: ignore.iter().cloned().collect(),
             };
             pc.set_faults(&faults)?;
-            Ok(Answer::done(&FaultReport { faults }))
+            Ok(Answer::done(&FaultReport { faults, others_wrote }))
         }
     }
+}
+
+fn write_as_others(
+    session: &Session,
+    pc: &mut RehearsalPc,
+    writes: &[String],
+) -> Result<Vec<Address>, Failure> {
+    let lock = session.lock(pc)?;
+    let mut written = Vec::new();
+    for write in writes {
+        let usage = |message: String| Failure::new(Kind::Usage, message);
+        // A value's name may hold the sign, a state written here does not.
+        let (address, words) = write
+            .rsplit_once('=')
+            .ok_or_else(|| usage(format!("`{write}` is not ADDRESS=STATE")))?;
+        let address: Address =
+            address.parse().map_err(|error| usage(format!("`{address}`: {error}")))?;
+        let state = state_from_words(&address, words).map_err(usage)?;
+        pc.write_as_somebody_else(&lock, &address, &state)
+            .map_err(|error| Failure::new(Kind::RefusedAndUndone, format!("{address}: {error}")))?;
+        written.push(address);
+    }
+    Ok(written)
 }
 
 /// Restarts a rehearsal PC.
@@ -172,8 +214,26 @@ impl Report for RestartReport {
     }
 }
 
+impl Report for UpdateReport {
+    fn show(&self, page: &mut Page) {
+        page.line(format_args!("{} The PC has restarted.", good("Updated.")));
+        if self.set_anew.is_empty() {
+            page.line("The update found every setting as it wants it.");
+            return;
+        }
+        page.line(format_args!("The update set {} anew:", count(self.set_anew.len(), "setting")));
+        self.set_anew.iter().for_each(|address| page.line(format_args!("  {}", short(address))));
+    }
+}
+
 impl Report for FaultReport {
     fn show(&self, page: &mut Page) {
+        for address in &self.others_wrote {
+            page.line(format_args!("Somebody else wrote {}.", short(address)));
+        }
+        if !self.others_wrote.is_empty() && self.faults == Faults::default() {
+            return;
+        }
         if self.faults == Faults::default() {
             page.line("No faults are to come.");
             return;
@@ -213,7 +273,7 @@ impl Report for ShowReport {
         }
         if self.faults != Faults::default() {
             page.heading("Faults to come");
-            FaultReport { faults: self.faults.clone() }.show(page);
+            FaultReport { faults: self.faults.clone(), others_wrote: Vec::new() }.show(page);
         }
         if self.events.is_empty() {
             return;

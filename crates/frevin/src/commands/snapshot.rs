@@ -1,17 +1,32 @@
 //! `frevin snapshot`
 
 use clap::Subcommand;
+use frevin_core::setting::{Address, Difference, State, differences};
 use frevin_ledger::{Snapshot, SnapshotId, SnapshotSummary};
+use frevin_pc::Pc;
 use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, shown, when};
+use crate::view::{Page, Table, count, good, shown, strong, when};
 
-/// The exact state of what changes were about to touch
+/// The exact state of the PC, or of what changes were about to touch
 #[derive(Debug, Subcommand)]
 pub(crate) enum SnapshotCommand {
+    /// Take a snapshot of everything that Frevin can read
+    Take {
+        /// A name to know it by
+        #[arg(long, default_value = "taken by hand")]
+        name: String,
+    },
+    /// Compare a snapshot with another, or with the PC as it is now
+    Diff {
+        /// The first snapshot's number
+        first: i64,
+        /// The second snapshot's number [default: the PC now]
+        second: Option<i64>,
+    },
     /// List the snapshots of this PC
     List,
     /// Show what each setting held
@@ -30,11 +45,39 @@ struct SnapshotList {
 #[serde(transparent)]
 struct SnapshotReport(Snapshot);
 
+#[derive(Debug, Serialize)]
+struct TakeReport {
+    taken: SnapshotSummary,
+}
+
+#[derive(Debug, Serialize)]
+struct DiffReport {
+    first: String,
+    second: String,
+    compared: usize,
+    differences: Vec<Difference>,
+}
+
+type States = Vec<(Address, State)>;
+
 pub(crate) fn run(session: &Session, command: &SnapshotCommand) -> Result<Answer, Failure> {
-    let pc = session.pc()?;
-    let ledger = session.ledger()?;
-    let pc = &pc.identity().id;
+    let mut machine = session.pc()?;
+    let mut ledger = session.ledger()?;
+    let pc = machine.identity().id.clone();
+    let pc = pc.as_str();
     match command {
+        SnapshotCommand::Take { name } => {
+            // Nobody changes the PC while everything is read.
+            let _lock = session.lock(&mut *machine)?;
+            let states = read_all(&*machine, machine.addresses()?)?;
+            let id = ledger.take_snapshot(pc, session.clock.now(), name, &states)?;
+            Ok(Answer::done(&TakeReport { taken: ledger.snapshot(pc, id)?.summary }))
+        }
+        SnapshotCommand::Diff { first, second } => {
+            let first = ledger.snapshot(pc, SnapshotId(*first))?;
+            let second = second.map(|id| ledger.snapshot(pc, SnapshotId(id))).transpose()?;
+            Ok(Answer::yes(&compare(&*machine, &first, second.as_ref())?))
+        }
         SnapshotCommand::List => {
             Ok(Answer::yes(&SnapshotList { snapshots: ledger.snapshots(pc)? }))
         }
@@ -42,6 +85,72 @@ pub(crate) fn run(session: &Session, command: &SnapshotCommand) -> Result<Answer
             let snapshot = ledger.snapshot(pc, SnapshotId(*snapshot))?;
             Ok(Answer::yes(&SnapshotReport(snapshot)))
         }
+    }
+}
+
+fn read_all(pc: &dyn Pc, addresses: Vec<Address>) -> Result<States, Failure> {
+    addresses.into_iter().map(|address| Ok((address.clone(), pc.read(&address)?))).collect()
+}
+
+/// Compares what both hold: where one is of a change only, what that change touched.
+fn compare(
+    pc: &dyn Pc,
+    first: &Snapshot,
+    second: Option<&Snapshot>,
+) -> Result<DiffReport, Failure> {
+    let within = |states: &States, limits: &Snapshot| -> States {
+        let is_known = |address: &Address| limits.states.iter().any(|(known, _)| known == address);
+        let kept =
+            states.iter().filter(|(address, _)| limits.summary.is_whole || is_known(address));
+        kept.cloned().collect()
+    };
+    let (a, b) = match second {
+        Some(second) => (within(&first.states, second), within(&second.states, first)),
+        None if first.summary.is_whole => (first.states.clone(), read_all(pc, pc.addresses()?)?),
+        None => {
+            let addresses = first.states.iter().map(|(address, _)| address.clone()).collect();
+            (first.states.clone(), read_all(pc, addresses)?)
+        }
+    };
+    let name = |snapshot: &Snapshot| format!("snapshot {}", snapshot.summary.id.0);
+    Ok(DiffReport {
+        first: name(first),
+        second: second.map_or_else(|| "the PC now".to_owned(), name),
+        compared: a.len().max(b.len()),
+        differences: differences(&a, &b),
+    })
+}
+
+impl Report for TakeReport {
+    fn show(&self, page: &mut Page) {
+        let SnapshotSummary { id, settings, reason, .. } = &self.taken;
+        page.line(format_args!(
+            "{} Snapshot {} ({reason}) holds {settings} settings.",
+            good("Taken."),
+            strong(id.0),
+        ));
+    }
+}
+
+impl Report for DiffReport {
+    fn show(&self, page: &mut Page) {
+        let (first, second) = (&self.first, &self.second);
+        let compared = count(self.compared, "setting");
+        if self.differences.is_empty() {
+            page.line(format_args!("No difference between {first} and {second}, over {compared}."));
+            return;
+        }
+        let differ = self.differences.len();
+        page.heading(format_args!("{differ} of {compared} differ between {first} and {second}"));
+        let mut table = Table::new(["setting", "first", "second"]).of_addresses();
+        for difference in &self.differences {
+            table.row([
+                difference.address.to_string(),
+                shown(&difference.first),
+                shown(&difference.second),
+            ]);
+        }
+        page.table(table);
     }
 }
 

@@ -10,6 +10,7 @@ pub(crate) mod measure;
 pub(crate) mod readings;
 pub(crate) mod recover;
 pub(crate) mod rollback;
+pub(crate) mod settle;
 pub(crate) mod undo_files;
 mod writing;
 

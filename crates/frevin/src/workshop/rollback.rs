@@ -53,6 +53,18 @@ pub(crate) fn roll_back(
         let message = "nothing was changed: the PC is no longer as shown";
         return Err(Failure::new(Kind::ChangedByOthers, message).hint("try it once more"));
     }
+    take_steps(session, pc, ledger, selection, &shown.steps)
+}
+
+/// Carries out the steps of a way back and takes the layers out. The caller holds the PC's lock,
+/// and has seen that nothing is unfinished.
+pub(super) fn take_steps(
+    session: &Session,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    selection: &Selection,
+    back_steps: &[BackStep],
+) -> Result<RolledBack, Failure> {
     let id = pc.identity().id.clone();
     let moments = moments(ledger, &ledger.layers(&id)?)?;
     let moment = |step: &BackStep| match step {
@@ -61,7 +73,7 @@ pub(crate) fn roll_back(
         }
         _ => TakesEffect::Now,
     };
-    let steps: Vec<_> = shown.steps.iter().map(|step| (step.clone(), moment(step))).collect();
+    let steps: Vec<_> = back_steps.iter().map(|step| (step.clone(), moment(step))).collect();
     let takes_effect = steps.iter().map(|(_, moment)| *moment).max().unwrap_or(TakesEffect::Now);
     let rollback = ledger.begin_rollback(&NewRollback {
         pc: &id,
@@ -70,16 +82,16 @@ pub(crate) fn roll_back(
         begun_at: session.clock.now(),
         steps: &steps,
     })?;
-    match carry_out(session, pc, &shown.steps) {
+    match carry_out(session, pc, back_steps) {
         Ok(left_in_place) => {
             ledger
                 .finish_rollback(&id, rollback, selection, session.clock.now())
                 .map_err(unfinished)?;
-            Ok(RolledBack { written: writes(&shown.steps).count(), left_in_place, takes_effect })
+            Ok(RolledBack { written: writes(back_steps).count(), left_in_place, takes_effect })
         }
         Err(reason) => {
             // Back to where the rollback began: last writes first.
-            let befores: Vec<(Address, State)> = writes(&shown.steps)
+            let befores: Vec<(Address, State)> = writes(back_steps)
                 .map(|(address, before, _)| (address.clone(), before.clone()))
                 .collect();
             let befores = in_writing_order(befores, &PcReadings(pc))?;
