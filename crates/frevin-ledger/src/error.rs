@@ -32,6 +32,8 @@ pub enum LedgerError {
     NoScene(String),
     #[error("there is a scene `{0}` in the ledger already")]
     SceneExists(String),
+    #[error("there is no visit {0} in the ledger")]
+    NoVisit(i64),
     #[error("there is no run {0} in the ledger")]
     NoRun(i64),
     #[error("the ledger could not be read or written: {0}")]

@@ -236,13 +236,32 @@ impl Ledger {
     /// # Errors
     /// Where the ledger cannot be read.
     pub fn visits(&self, filter: &RunFilter) -> Result<Vec<VisitRecord>, LedgerError> {
-        let mut statement = self.connection.prepare(
-            "SELECT id, scene, pc, state_name, recorded_at, tweaks FROM visit
-             WHERE (?1 IS NULL OR scene = ?1) AND (?2 IS NULL OR state_name = ?2) ORDER BY id",
-        )?;
         let scene = filter.scene.as_ref().map(ProfileName::as_str);
         let state_name = filter.state_name.as_ref().map(ProfileName::as_str);
-        let mut rows = statement.query(params![scene, state_name])?;
+        self.select_visits(
+            "WHERE (?1 IS NULL OR scene = ?1) AND (?2 IS NULL OR state_name = ?2) ORDER BY id",
+            params![scene, state_name],
+        )
+    }
+
+    /// A visit.
+    ///
+    /// # Errors
+    /// [`LedgerError::NoVisit`] where there is none of that number.
+    pub fn visit(&self, id: VisitId) -> Result<VisitRecord, LedgerError> {
+        let found = self.select_visits("WHERE id = ?1", params![id.0])?;
+        found.into_iter().next().ok_or(LedgerError::NoVisit(id.0))
+    }
+
+    fn select_visits(
+        &self,
+        condition: &str,
+        parameters: impl rusqlite::Params,
+    ) -> Result<Vec<VisitRecord>, LedgerError> {
+        let mut statement = self.connection.prepare(&format!(
+            "SELECT id, scene, pc, state_name, recorded_at, tweaks FROM visit {condition}"
+        ))?;
+        let mut rows = statement.query(parameters)?;
         let mut visits = Vec::new();
         while let Some(row) = rows.next()? {
             let id = VisitId(row.get("id")?);
@@ -281,9 +300,7 @@ impl Ledger {
             .connection
             .query_row("SELECT visit FROM run WHERE id = ?1", [id.0], |row| row.get(0))
             .optional()?;
-        let visits = self.visits(&RunFilter::default())?;
-        let visit = visits.into_iter().find(|known| Some(known.id.0) == visit);
-        let visit = visit.ok_or(LedgerError::NoRun(id.0))?;
+        let visit = self.visit(VisitId(visit.ok_or(LedgerError::NoRun(id.0))?))?;
         let run = visit.runs.iter().find(|run| run.id == id).cloned();
         run.map(|run| (visit, run)).ok_or(LedgerError::NoRun(id.0))
     }

@@ -161,7 +161,7 @@ impl From<LedgerError> for Failure {
             }
             LedgerError::NoScene(_) => Self::new(Kind::NotFound, message)
                 .hint("`frevin scene list` shows those there are, `frevin scene add` adds one"),
-            LedgerError::NoRun(_) => {
+            LedgerError::NoRun(_) | LedgerError::NoVisit(_) => {
                 Self::new(Kind::NotFound, message).hint("`frevin run list` shows those there are")
             }
             LedgerError::SceneExists(_) => Self::new(Kind::BadInput, message)

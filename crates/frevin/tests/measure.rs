@@ -164,6 +164,20 @@ fn a_comparison_says_what_weakens_it() {
     place.run(&["compare", "a", "c"]).fails(3);
 }
 
+#[test]
+fn a_name_that_stands_for_two_states_is_told() {
+    let place = Place::new();
+    for state in ["a", "b"] {
+        record(&place, state);
+    }
+    place.run(&["apply", "--tweak", "looks/menu-delay", "--yes"]).ok();
+    for state in ["a", "b"] {
+        record(&place, state);
+    }
+    let said = place.run(&["compare", "a", "b"]).ok();
+    assert!(said.out.contains("different tweaks in force"), "{}", said.out);
+}
+
 /// A log as a person has it: `frames` rows after a heading, in microseconds with decimals.
 fn log(frames: usize, offset_us: f64) -> String {
     let mut text = String::from("\u{feff}when;what;took us\r\n");

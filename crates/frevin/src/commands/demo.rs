@@ -402,7 +402,7 @@ impl Demo {
             despite_waiting: false,
         };
         let id = measure::record(&self.session, &mut self.pc, &mut self.ledger, &recording)?;
-        Ok(runs::VisitReport { visit: runs::visit(&self.ledger, id)? })
+        Ok(runs::VisitReport { visit: self.ledger.visit(id)? })
     }
 
     fn apply(&mut self, profile: &str) -> Result<apply::ApplyReport, Failure> {

@@ -7,7 +7,7 @@ use frevin_core::frames::{
     FrameSeries, LogError, LogOptions, LogReading, Metrics, TimeUnit, read_log,
 };
 use frevin_core::profile::{ProfileName, SceneName};
-use frevin_ledger::{Ledger, NewVisit, Run, RunFilter, RunId, RunSource, VisitId, VisitRecord};
+use frevin_ledger::{NewVisit, Run, RunFilter, RunId, RunSource, VisitId, VisitRecord};
 use serde::Serialize;
 
 use crate::failure::{Failure, Kind};
@@ -134,7 +134,7 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
                 despite_waiting: args.despite_waiting,
             };
             let id = measure::record(session, &mut pc, &mut ledger, &recording)?;
-            Ok(Answer::done(&VisitReport { visit: visit(&ledger, id)? }))
+            Ok(Answer::done(&VisitReport { visit: ledger.visit(id)? }))
         }
         RunCommand::Import(args) => import(session, args),
         RunCommand::List { scene, state } => {
@@ -154,13 +154,6 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
             }))
         }
     }
-}
-
-/// A visit of the ledger.
-pub(crate) fn visit(ledger: &Ledger, id: VisitId) -> Result<VisitRecord, Failure> {
-    let visits = ledger.visits(&RunFilter::default())?;
-    let found = visits.into_iter().find(|visit| visit.id == id);
-    found.ok_or_else(|| Failure::new(Kind::Internal, "the visit is not in the ledger"))
 }
 
 fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
@@ -202,7 +195,7 @@ fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
         rejected_rows: reading.rejected_rows,
     };
     Ok(Answer::done(&ImportReport {
-        visit: visit(&ledger, id)?,
+        visit: ledger.visit(id)?,
         files: readings.into_iter().map(file).collect(),
     }))
 }

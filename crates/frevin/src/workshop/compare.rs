@@ -133,6 +133,20 @@ fn cautions(pairs: &[(VisitRecord, VisitRecord)], unpaired: usize) -> Vec<String
             "Some visits have fewer than three runs: one odd run weighs more there.".to_owned(),
         );
     }
+    let of_one_state = |visits: &mut dyn Iterator<Item = &VisitRecord>| {
+        let mut tweaks = visits.map(|visit| &visit.tweaks);
+        let first = tweaks.next();
+        tweaks.all(|others| Some(others) == first)
+    };
+    if !of_one_state(&mut pairs.iter().map(|(a, _)| a))
+        || !of_one_state(&mut pairs.iter().map(|(_, b)| b))
+    {
+        cautions.push(
+            "Visits with one name were made with different tweaks in force: the name stands for \
+             more than one state."
+                .to_owned(),
+        );
+    }
     let mut pcs: Vec<_> = visits().map(|visit| &visit.pc).collect();
     pcs.sort();
     pcs.dedup();
