@@ -70,8 +70,8 @@ impl Pc for Saboteur {
     }
 
     fn read(&self, address: &Address) -> Result<State, PcError> {
-        self.readings.set(self.readings.get() + 1);
         if self.sabotage == Sabotage::Flickers && *address == at(VALUE) {
+            self.readings.set(self.readings.get() + 1);
             return Ok(text(if self.readings.get().is_multiple_of(2) { "a" } else { "b" }));
         }
         self.pc.read(address)

@@ -5,7 +5,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use frevin_core::frames::metrics;
-use frevin_core::setting::{Address, RegistryData, RunState, ServiceStart, State, Value};
+use frevin_core::setting::{
+    Address, PageFileSize, RegistryData, RunState, ServiceStart, State, ThingKind, Value,
+};
 use frevin_pc::conformance::{self, Sample, Samples};
 use frevin_pc::rehearsal::{Event, Faults, RehearsalPc, Template, create};
 use frevin_pc::{LockError, Pc, PcError, WriteError, Written, fingerprint};
@@ -28,6 +30,14 @@ fn run(state: RunState) -> State {
 
 fn start(word: &str) -> State {
     Value::Start(ServiceStart::from_word(word).unwrap()).into()
+}
+
+fn flag(on: bool) -> State {
+    Value::Flag(on).into()
+}
+
+fn text(text: &str) -> State {
+    Value::Text(text.into()).into()
 }
 
 fn new_pc(folder: &Path) -> RehearsalPc {
@@ -68,6 +78,24 @@ fn it_keeps_the_contract() {
             sample(&format!("power:{HIGH}/{minimum}#battery"), Value::PowerIndex(60).into()),
             sample("visual:menu-delay", Value::Milliseconds(0).into()),
             sample("visual:drop-shadow", Value::Flag(false).into()),
+            sample(r"task:\Microsoft\Windows\Maps\MapsUpdateTask#enabled", flag(true)),
+            sample("display:Lumet 27Q#mode", Value::Mode("2560x1440@165".parse().unwrap()).into()),
+            sample("display:Lumet 27Q#scaling-percent", Value::Number(125).into()),
+            sample("adapter:Ethernet#name-servers", Value::Texts(vec!["192.0.2.1".into()]).into()),
+            sample("adapter:ethernet#power-saving", flag(false)),
+            sample("adapter:Ethernet#option-*InterruptModeration", text("0")),
+            sample(r"device:ROOT\SYSTEM\0001#enabled", flag(false)),
+            sample(r"device:ROOT\SYSTEM\0001#message-signalled-interrupts", flag(true)),
+            sample(r"device:ROOT\SYSTEM\0001#interrupt-priority", Value::Number(3).into()),
+            sample("startup:user-registry/Gorsehollow Launcher#enabled", flag(false)),
+            sample("app:Microsoft.BingNews_8wekyb3d8bbwe#installed", flag(false)),
+            sample("feature:VirtualMachinePlatform#enabled", flag(false)),
+            sample("boot:current#element-disabledynamictick", text("yes")),
+            sample("boot:bootmgr#element-timeout", State::Absent),
+            sample("pagefile:C:#size", Value::PageFile(PageFileSize::None).into()),
+            sample("driver:global#setting-low-latency", text("ultra")),
+            sample("driver:riders.exe#setting-frame-cap-fps", State::Absent),
+            sample("protection:sample-submission#enabled", flag(false)),
         ],
         refused: vec![
             sample(r"registry:HKLM\SAM\Domains#x", dword(1)),
@@ -81,12 +109,21 @@ fn it_keeps_the_contract() {
             sample("service:RemoteRegistry#running", run(RunState::Running)),
             sample("power:active-plan", Value::Plan(uuid::Uuid::nil()).into()),
             sample("visual:menu-delay", Value::Flag(true).into()),
+            sample("task:NoSuch#enabled", flag(true)),
+            sample("display:Lumet 22S#mode", Value::Mode("2560x1440@165".parse().unwrap()).into()),
+            sample("display:Lumet 27Q#mode", State::Absent),
+            sample("adapter:Ethernet#option-*NoSuch", text("1")),
+            sample("driver:global#setting-low-latency", text("warp")),
+            sample("pagefile:C:#size", flag(true)),
         ],
         full_keys: vec![
             at(r"registry:HKCU\Control Panel"),
             at(r"registry:HKCU\Control Panel\Mouse"),
         ],
     };
+    let mut kinds: Vec<_> = samples.writable.iter().map(|sample| sample.address.kind()).collect();
+    kinds.dedup();
+    assert_eq!(kinds.len(), 4 + ThingKind::ALL.len(), "every kind is exercised");
     let violations = conformance::check(&mut pc, &samples).unwrap();
     assert!(violations.is_empty(), "{violations:#?}");
     assert_eq!(files(&pc), before, "the files are the same bytes again");
@@ -127,6 +164,42 @@ fn some_writes_wait_for_a_restart() {
     assert_eq!(pc.waiting_for_restart(), []);
     pc.write(&at(FILE_CACHE), &dword(0)).unwrap();
     assert_eq!(pc.waiting_for_restart(), [at(FILE_CACHE)], "the way back waits too");
+}
+
+#[test]
+fn a_file_of_things_that_are_none_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let pc = new_pc(folder.path());
+    let file = pc.folder().join("settings/display.json");
+    for (content, why) in [
+        (r#"{"X": {"values": {"mode": {"flag": true}}}}"#, "`X`: `mode` cannot hold on"),
+        (r#"{"X": {"values": {"speed": {"flag": true}}}}"#, "`X` has no part `speed`"),
+        (r#"{"X": {"values": {"mode": {"mode": "big"}}}}"#, "not a display mode"),
+    ] {
+        fs_err::write(&file, content).unwrap();
+        let error = RehearsalPc::open(pc.folder()).unwrap_err().to_string();
+        assert!(error.contains(why), "{error}");
+    }
+}
+
+#[test]
+fn devices_boot_entries_features_and_page_files_wait_for_a_restart() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut pc = new_pc(folder.path());
+    let lock = pc.lock().unwrap();
+    let waiting = [
+        ("feature:VirtualMachinePlatform#enabled", flag(false)),
+        ("boot:current#element-disabledynamictick", text("yes")),
+        ("pagefile:C:#size", Value::PageFile(PageFileSize::None).into()),
+    ];
+    for (address, state) in &waiting {
+        pc.write(&at(address), state).unwrap();
+    }
+    pc.write(&at("display:Lumet 27Q#scaling-percent"), &Value::Number(150).into()).unwrap();
+    assert_eq!(pc.waiting_for_restart().len(), waiting.len());
+    pc.restart(&lock).unwrap();
+    assert!(pc.waiting_for_restart().is_empty());
+    assert_eq!(pc.read(&at(waiting[1].0)).unwrap(), waiting[1].1);
 }
 
 #[test]

@@ -386,11 +386,11 @@ fn an_update_of_the_operating_system_is_seen_as_drift() {
 #[test]
 fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
     let place = Place::with_evening();
-    assert_snapshot!(place.run(&["snapshot", "take", "--name", "new PC"]).ok().out, @"Taken. Snapshot 1 (new PC) holds 209 settings.");
-    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @"No difference between snapshot 1 and the PC now, over 209 settings.");
+    assert_snapshot!(place.run(&["snapshot", "take", "--name", "new PC"]).ok().out, @"Taken. Snapshot 1 (new PC) holds 258 settings.");
+    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @"No difference between snapshot 1 and the PC now, over 258 settings.");
     place.run(&["apply", "evening", "--yes"]).ok();
     assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @r"
-    9 of 211 settings differ between snapshot 1 and the PC now
+    9 of 260 settings differ between snapshot 1 and the PC now
       setting                                                          first      second
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR        absent     present
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\               absent     0
@@ -420,9 +420,9 @@ fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
     place.run(&["snapshot", "diff", "1", "9"]).fails(3);
     assert_snapshot!(place.run(&["snapshot", "list"]).ok().out, @"
     snapshot  taken             settings  for
-           3  2026-03-01 20:00       211  evening
+           3  2026-03-01 20:00       260  evening
            2  2026-03-01 20:00         9  before evening@1
-           1  2026-03-01 20:00       209  new PC
+           1  2026-03-01 20:00       258  new PC
     ");
 }
 
@@ -459,6 +459,69 @@ fn what_two_changes_want_alike_is_held_until_both_are_taken_back() {
     place.run(&["rollback", "2", "-y"]).ok();
     let shown = place.json(&["tweak", "show", "looks/menu-delay"]);
     assert_eq!(shown["here"]["settings"][0]["now"]["value"]["milliseconds"], 400);
+}
+
+#[test]
+fn what_is_protected_needs_the_owners_word_for_that_tweak() {
+    let place = Place::new();
+    let at_first = place.pc_files();
+    let args = ["apply", "--tweak", "security/sample-submission", "--yes"];
+    assert_snapshot!(place.run(&args).fails(5).err, @"
+    error: nothing was changed: what this touches is protected
+      `security/sample-submission` wants protection:sample-submission#enabled, which guards the PC against malware and attacks
+    help: if you are sure, allow each tweak by name: --allow-protected security/sample-submission
+    ");
+    let other = [&args[..], &["--allow-protected", "looks/menu-delay"]].concat();
+    place.run(&other).fails(5);
+    assert_eq!(place.pc_files(), at_first);
+    let allowed = [&args[..], &["--allow-protected", "security/sample-submission"]].concat();
+    place.run(&allowed).ok();
+    assert_ne!(place.pc_files(), at_first);
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(place.pc_files(), at_first);
+}
+
+#[test]
+fn tweaks_of_named_things_are_previewed_in_plain_words() {
+    let place = Place::new();
+    place.write(
+        "things.toml",
+        "format = 1\nname = \"things\"\npurpose = \"p\"\n\
+         [[tweaks]]\nuse = \"privacy/diagnostic-tasks\"\n\
+         [[tweaks]]\nuse = \"memory/page-file\"\nwith = { share_of_memory_percent = 25 }\n\
+         [[tweaks]]\nuse = \"boot/dynamic-tick\"\n[[tweaks]]\nuse = \"driver/low-latency\"\n",
+    );
+    place.run(&["profile", "save", "things.toml"]).ok();
+    assert_snapshot!(place.run(&["preview", "things"]).ok().out, @r#"
+    What things@1 would change on this PC
+
+    privacy/diagnostic-tasks  Switch off the tasks that collect usage data  plausible, trade-off
+      setting                                          now  after  takes effect
+      task Microsoft Compatibility Appraiser, enabled  on   off    now
+      task ProgramDataUpdater, enabled                 on   off    now
+      task Consolidator, enabled                       on   off    now
+      task UsbCeip, enabled                            on   off    now
+
+    memory/page-file  Size the page file of the system drive  contested, trade-off
+      setting            now             after          takes effect
+      pagefile C:, size  system-managed  4096-4096 MiB  after restart
+
+    boot/dynamic-tick  Keep the timer ticking while idle  contested, trade-off
+      setting                           now     after  takes effect
+      boot current, disabledynamictick  absent  "yes"  after restart
+
+    driver/low-latency  Let the driver queue fewer frames  plausible, safe
+      setting                     now     after  takes effect
+      driver global, low latency  absent  "on"   after program restart
+
+    7 settings would be written. The last of it acts after a restart.
+    "#);
+    let at_first = place.pc_files();
+    place.run(&["apply", "things", "--yes"]).ok();
+    place.run(&["rehearsal", "restart"]).ok();
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    place.run(&["rehearsal", "restart"]).ok();
+    assert_eq!(place.pc_files(), at_first);
 }
 
 #[test]

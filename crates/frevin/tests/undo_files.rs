@@ -4,6 +4,7 @@
 
 mod common;
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use common::Place;
@@ -129,42 +130,104 @@ fn read_data(data: &str) -> Option<Value> {
     }
 }
 
+/// The trees of a PC's files by the kind of setting that they hold.
+type Trees = BTreeMap<String, Value>;
+
 /// Follows the sheet as a person would: the commands, and by hand what has none.
-fn follow_sheet(sheet: &str, services: &mut Value, power: &mut Value, visual: &mut Value) {
+fn follow_sheet(sheet: &str, trees: &mut Trees) {
     let mut setting = String::new();
+    let mut was = String::new();
+    let mut by_hand: BTreeMap<String, String> = BTreeMap::new();
     for line in sheet.split("\r\n") {
         if let Some(command) = line.strip_prefix("    run: ") {
-            let words: Vec<&str> = command.split([' ', '"']).filter(|w| !w.is_empty()).collect();
-            match words[..] {
-                ["sc.exe", "config", name, "start=", start] => {
-                    services[name]["start"]["type"] = json!(match start {
-                        "auto" | "delayed-auto" => "automatic",
-                        "demand" => "manual",
-                        other => other,
-                    });
-                    services[name]["start"]["delayed"] = json!(start == "delayed-auto");
-                }
-                ["sc.exe", "start", name] => services[name]["run"] = json!("running"),
-                ["sc.exe", "stop", name] => services[name]["run"] = json!("stopped"),
-                ["powercfg", "/setactive", plan] => power["active"] = json!(plan),
-                ["powercfg", verb, plan, subgroup, setting, index] => {
-                    let source = if verb == "/setacvalueindex" { "mains" } else { "battery" };
-                    power["plans"][plan]["values"][subgroup][setting][source] =
-                        json!(index.parse::<u32>().unwrap());
-                }
-                _ => panic!("an unknown command: {command}"),
-            }
-        } else if let (Some(was), Some(name)) =
-            (line.strip_prefix("    was: "), setting.strip_prefix("visual:"))
-        {
-            visual[name] = match was.split_once(" ms") {
-                Some((number, _)) => json!({"milliseconds": number.parse::<u32>().unwrap()}),
-                None => json!({"flag": was == "on"}),
-            };
+            by_hand.remove(&setting);
+            follow_command(command, trees);
+        } else if let Some(held) = line.strip_prefix("    was: ") {
+            was = held.to_owned();
+            by_hand.insert(setting.clone(), was.clone());
         } else if !line.starts_with(' ') {
             setting = line.to_owned();
         }
     }
+    assert!(!was.is_empty() || by_hand.is_empty());
+    by_hand.iter().filter(|(setting, _)| setting.contains(':')).for_each(|(setting, was)| {
+        put_back_by_hand(setting, was, trees);
+    });
+}
+
+fn follow_command(command: &str, trees: &mut Trees) {
+    let quoted: Vec<&str> = command.split('"').collect();
+    let words: Vec<&str> = command.split([' ', '"']).filter(|word| !word.is_empty()).collect();
+    let mut set = |kind: &str, thing: &str, part: &str, value: Option<Value>| {
+        let values = trees.get_mut(kind).unwrap()[thing]["values"].as_object_mut().unwrap();
+        match value {
+            Some(value) => values.insert(part.to_owned(), value),
+            None => values.remove(part),
+        };
+    };
+    match words[..] {
+        ["sc.exe", "config", name, "start=", start] => {
+            let word = match start {
+                "auto" | "delayed-auto" => "automatic",
+                "demand" => "manual",
+                other => other,
+            };
+            let service = &mut trees.get_mut("services").unwrap()[name]["start"];
+            *service = json!({"type": word, "delayed": start == "delayed-auto"});
+        }
+        ["sc.exe", "start", name] => {
+            trees.get_mut("services").unwrap()[name]["run"] = json!("running")
+        }
+        ["sc.exe", "stop", name] => {
+            trees.get_mut("services").unwrap()[name]["run"] = json!("stopped")
+        }
+        ["powercfg", "/setactive", plan] => trees.get_mut("power").unwrap()["active"] = json!(plan),
+        ["powercfg", verb, plan, subgroup, setting, index] => {
+            let source = if verb == "/setacvalueindex" { "mains" } else { "battery" };
+            trees.get_mut("power").unwrap()["plans"][plan]["values"][subgroup][setting][source] =
+                json!(index.parse::<u32>().unwrap());
+        }
+        ["schtasks", ..] => {
+            set("task", quoted[1], "enabled", Some(json!({"flag": command.ends_with("/ENABLE")})));
+        }
+        ["dism", "/Online", verb, name, "/NoRestart"] => {
+            let name = name.strip_prefix("/FeatureName:").unwrap();
+            set("feature", name, "enabled", Some(json!({"flag": verb == "/Enable-Feature"})));
+        }
+        ["bcdedit", "/set", entry, element, text] => {
+            let entry = entry.trim_matches(['{', '}']);
+            set("boot", entry, &format!("element-{element}"), Some(json!({"text": text})));
+        }
+        ["bcdedit", "/deletevalue", entry, element] => {
+            set("boot", entry.trim_matches(['{', '}']), &format!("element-{element}"), None);
+        }
+        _ => panic!("an unknown command: {command}"),
+    }
+}
+
+/// What a person would set in the settings window that the setting is in.
+fn put_back_by_hand(setting: &str, was: &str, trees: &mut Trees) {
+    let (kind, rest) = setting.split_once(':').unwrap();
+    if kind == "visual" {
+        trees.get_mut("visual").unwrap()[rest] = match was.split_once(" ms") {
+            Some((number, _)) => json!({"milliseconds": number.parse::<u32>().unwrap()}),
+            None => json!({"flag": was == "on"}),
+        };
+        return;
+    }
+    let (thing, part) = rest.rsplit_once('#').unwrap();
+    let values = trees.get_mut(kind).unwrap()[thing]["values"].as_object_mut().unwrap();
+    let value = match (kind, was) {
+        (_, "absent") => {
+            values.remove(part);
+            return;
+        }
+        (_, "on") => json!({"flag": true}),
+        (_, "off") => json!({"flag": false}),
+        ("pagefile", size) => json!({"page-file": size}),
+        (_, text) => json!({"text": text.trim_matches('"')}),
+    };
+    values.insert(part.to_owned(), value);
 }
 
 fn load(path: PathBuf) -> Value {
@@ -172,21 +235,22 @@ fn load(path: PathBuf) -> Value {
 }
 
 /// The PC's files as trees, with undo files carried out on them.
-fn undone(place: &Place, undo: &Path, change: u32) -> [Value; 4] {
-    let settings = place.pc().join("settings");
-    let mut registry = Registry(load(settings.join("registry.json")));
-    let mut services = load(settings.join("services.json"));
-    let mut power = load(settings.join("power.json"));
-    let mut visual = load(settings.join("visual.json"));
+fn undone(place: &Place, undo: &Path, change: u32) -> Trees {
+    let mut trees = trees(place);
+    let mut registry = Registry(trees.remove("registry").unwrap());
     import(&mut registry, &fs_err::read(undo.join(format!("change-{change}.reg"))).unwrap());
+    trees.insert("registry".to_owned(), registry.tidy());
     let sheet = fs_err::read_to_string(undo.join(format!("change-{change}.txt"))).unwrap();
-    follow_sheet(&sheet, &mut services, &mut power, &mut visual);
-    [registry.tidy(), services, power, visual]
+    follow_sheet(&sheet, &mut trees);
+    trees
 }
 
-fn trees(place: &Place) -> [Value; 4] {
-    ["registry", "services", "power", "visual"]
-        .map(|kind| load(place.pc().join(format!("settings/{kind}.json"))))
+fn trees(place: &Place) -> Trees {
+    let entries = fs_err::read_dir(place.pc().join("settings")).unwrap();
+    let paths = entries.map(|entry| entry.unwrap().path());
+    paths
+        .map(|path| (path.file_stem().unwrap().to_string_lossy().into_owned(), load(path)))
+        .collect()
 }
 
 #[test]
@@ -203,12 +267,12 @@ fn they_put_back_the_first_state_of_every_tweak_of_the_catalogue() {
         .iter()
         .map(|tweak| tweak["id"].as_str().unwrap().to_owned())
         .collect();
-    assert!(tweaks.len() >= 14, "{tweaks:?}");
+    assert!(tweaks.len() >= 21, "{tweaks:?}");
     let at_first = trees(&place);
     let bytes_at_first = place.pc_files();
     let mut change = 0;
     for tweak in &tweaks {
-        place.run(&["apply", "--tweak", tweak, "--yes"]).ok();
+        place.run(&["apply", "--tweak", tweak, "--allow-protected", tweak, "--yes"]).ok();
         change += 1;
         assert_ne!(trees(&place), at_first, "{tweak} changes something");
         let mut undo = fs_err::read_dir(place.path().join("home/undo")).unwrap();

@@ -323,13 +323,12 @@ impl<R: Readings> Planner<'_, R> {
 fn obstacle(address: &Address, before: &State, after: &State) -> Option<String> {
     match before {
         State::Unreadable(reason) => Some(format!("{address} cannot be read: {reason}")),
-        State::Absent if after != before => match address {
-            Address::RegistryKey(_) | Address::RegistryValue(..) => None,
+        State::Absent if after != before && !address.may_be_absent() => Some(match address {
             Address::ServiceStart(name) | Address::ServiceRunning(name) => {
-                Some(format!("this PC has no service {name}"))
+                format!("this PC has no service {name}")
             }
-            _ => Some(format!("this PC does not have {address}")),
-        },
+            _ => format!("this PC does not have {address}"),
+        }),
         _ => None,
     }
 }

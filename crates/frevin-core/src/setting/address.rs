@@ -11,6 +11,7 @@ use thiserror::Error;
 use uuid::Uuid;
 
 use super::name::WinName;
+use super::thing::{ThingKind, ThingSetting};
 
 /// One setting of a PC.
 ///
@@ -23,6 +24,7 @@ use super::name::WinName;
 /// | `power:active-plan` | the power plan in force |
 /// | `power:PLAN/SUBGROUP/SETTING#mains` | a value of a plan, on mains (or `#battery`) |
 /// | `visual:menu-delay` | a system parameter of looks |
+/// | `task:NAME#enabled` and the like | a part of a named thing: see [`ThingKind`] |
 ///
 /// A `#` or `%` inside a registry key's path is written `%23` or `%25`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -51,6 +53,8 @@ pub enum Address {
     },
     /// A system parameter of looks.
     Visual(VisualParameter),
+    /// A part of a named thing.
+    Thing(ThingSetting),
 }
 
 impl Address {
@@ -61,6 +65,16 @@ impl Address {
             Self::ServiceStart(_) | Self::ServiceRunning(_) => "service",
             Self::ActivePlan | Self::PowerValue { .. } => "power",
             Self::Visual(_) => "visual",
+            Self::Thing(setting) => setting.kind().name(),
+        }
+    }
+
+    /// Whether the setting can be made where it is absent, and be absent where it is there.
+    pub fn may_be_absent(&self) -> bool {
+        match self {
+            Self::RegistryKey(_) | Self::RegistryValue(..) => true,
+            Self::Thing(setting) => setting.part().may_be_absent,
+            _ => false,
         }
     }
 
@@ -89,6 +103,7 @@ impl Address {
             Self::ServiceStart(name) => format!("service:{}#start", name.folded()),
             Self::ServiceRunning(name) => format!("service:{}#running", name.folded()),
             Self::ActivePlan | Self::PowerValue { .. } | Self::Visual(_) => self.to_string(),
+            Self::Thing(setting) => setting.identity(),
         }
     }
 }
@@ -107,6 +122,7 @@ impl fmt::Display for Address {
                 write!(f, "power:{plan}/{subgroup}/{setting}#{source}")
             }
             Self::Visual(parameter) => write!(f, "visual:{parameter}"),
+            Self::Thing(setting) => setting.fmt(f),
         }
     }
 }
@@ -129,7 +145,10 @@ impl FromStr for Address {
             "service" => parse_service(rest),
             "power" => parse_power(rest),
             "visual" => rest.parse().map(Self::Visual),
-            _ => Err(AddressError::UnknownKind(kind.to_owned())),
+            _ => match ThingKind::named(kind) {
+                Some(kind) => ThingSetting::parse(kind, rest).map(Self::Thing),
+                None => Err(AddressError::UnknownKind(kind.to_owned())),
+            },
         }
     }
 }
@@ -479,8 +498,19 @@ impl FromStr for VisualParameter {
 pub enum AddressError {
     #[error("an address begins with its kind and a colon, like `registry:` or `service:`")]
     NoKind,
-    #[error("there is no kind of setting `{0}`; the kinds are registry, service, power, visual")]
+    #[error(
+        "there is no kind of setting `{0}`; the kinds are registry, service, power, visual, {things}",
+        things = ThingKind::ALL.map(ThingKind::name).join(", ")
+    )]
     UnknownKind(String),
+    #[error("`{0}` cannot be the name of such a thing")]
+    BadThing(String),
+    #[error(
+        "a {kind} address is a name and one of its parts: {parts}",
+        kind = .0.name(),
+        parts = .0.part_names().map(|part| format!("#{part}")).collect::<Vec<_>>().join(", ")
+    )]
+    ThingPart(ThingKind),
     #[error("`{0}` is not a registry root; write HKLM, HKCU or HKU")]
     UnknownHive(String),
     #[error("{0} is a view of other keys; address the key itself, under {1}")]

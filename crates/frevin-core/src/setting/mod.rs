@@ -10,6 +10,7 @@ mod name;
 mod protection;
 mod state;
 mod takes_effect;
+mod thing;
 pub mod undo;
 
 pub use address::{Address, AddressError, Hive, KeyPath, PowerSource, VisualKind, VisualParameter};
@@ -18,3 +19,4 @@ pub use name::WinName;
 pub use protection::{Protection, protection};
 pub use state::{RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value};
 pub use takes_effect::TakesEffect;
+pub use thing::{DisplayMode, Holds, PageFileSize, Part, ThingKind, ThingSetting};

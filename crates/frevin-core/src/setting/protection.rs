@@ -7,7 +7,7 @@ use std::sync::LazyLock;
 
 use serde::Serialize;
 
-use super::{Address, KeyPath, WinName};
+use super::{Address, KeyPath, ThingKind, ThingSetting, WinName};
 
 /// Why a setting is protected.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -95,7 +95,43 @@ pub fn protection(address: &Address) -> Option<Protection> {
             inside.map(|(_, why)| *why)
         }),
         Address::RegistryValue(key, _) => key_or_service(key),
+        Address::Thing(setting) => thing(setting),
         Address::ActivePlan | Address::PowerValue { .. } | Address::Visual(_) => None,
+    }
+}
+
+/// Boot elements that weaken what Windows checks when it starts, or keep it from starting.
+const BOOT_ELEMENTS: [&str; 7] = [
+    "element-testsigning",
+    "element-nointegritychecks",
+    "element-loadoptions",
+    "element-nx",
+    "element-safeboot",
+    "element-path",
+    "element-systemroot",
+];
+
+/// Startup entries and tasks whose names begin like this belong to what guards the PC.
+const GUARDIANS: [&str; 4] = [
+    "SecurityHealth",
+    r"\Microsoft\Windows\Windows Defender",
+    r"\Microsoft\Windows\ExploitGuard",
+    r"\Microsoft\Windows\UpdateOrchestrator",
+];
+
+fn thing(setting: &ThingSetting) -> Option<Protection> {
+    let is_guardian = || {
+        let own = setting.thing().as_str().rsplit('/').next().unwrap_or_default();
+        GUARDIANS.iter().any(|name| WinName::new(own).starts_with(&WinName::new(*name)))
+    };
+    match setting.kind() {
+        ThingKind::Protection => Some(SECURITY),
+        ThingKind::Boot => {
+            let part = setting.part_name();
+            BOOT_ELEMENTS.iter().any(|name| *part == WinName::new(*name)).then_some(BOOT)
+        }
+        ThingKind::Startup | ThingKind::Task => is_guardian().then_some(SECURITY),
+        _ => None,
     }
 }
 
@@ -134,6 +170,17 @@ mod tests {
         ));
         assert!(is_protected(r"registry:HKLM\Software\Microsoft\windows defender\Features#x"));
         assert!(is_protected(r"registry:HKLM\SYSTEM"), "deleting it would delete what it holds");
+    }
+
+    #[test]
+    fn things_that_guard_the_pc_or_let_it_start_are_protected() {
+        assert!(is_protected("protection:cloud-delivered#enabled"));
+        assert!(is_protected("boot:current#element-TestSigning"));
+        assert!(is_protected("startup:machine-registry/securityhealth#enabled"));
+        assert!(is_protected(r"task:\microsoft\windows\windows defender\Scheduled Scan#enabled"));
+        assert!(!is_protected("boot:current#element-disabledynamictick"));
+        assert!(!is_protected("startup:user-registry/Launcher#enabled"));
+        assert!(!is_protected(r"task:\Microsoft\Windows\Diagnosis\Scheduled#enabled"));
     }
 
     #[test]

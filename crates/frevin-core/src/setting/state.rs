@@ -5,6 +5,8 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+use super::thing::{DisplayMode, PageFileSize};
+
 /// What a setting holds.
 ///
 /// Nothing is merged or cut off on the way in: an unknown registry type keeps its number and its
@@ -40,6 +42,16 @@ pub enum Value {
     Flag(bool),
     /// A time in milliseconds.
     Milliseconds(u32),
+    /// A number in the unit that its setting's name says.
+    Number(u32),
+    /// A text.
+    Text(String),
+    /// Texts in order.
+    Texts(Vec<String>),
+    /// A display mode.
+    Mode(DisplayMode),
+    /// A page file's size.
+    PageFile(PageFileSize),
 }
 
 impl State {
@@ -77,6 +89,12 @@ impl fmt::Display for Value {
             Self::Flag(true) => f.write_str("on"),
             Self::Flag(false) => f.write_str("off"),
             Self::Milliseconds(ms) => write!(f, "{ms} ms"),
+            Self::Number(number) => number.fmt(f),
+            Self::Text(text) => write!(f, "\"{text}\""),
+            Self::Texts(texts) if texts.is_empty() => f.write_str("none"),
+            Self::Texts(texts) => f.write_str(&texts.join(", ")),
+            Self::Mode(mode) => mode.fmt(f),
+            Self::PageFile(size) => size.fmt(f),
         }
     }
 }

@@ -7,7 +7,7 @@
 use std::fmt::Write as _;
 
 use super::{Address, RegistryData, ServiceStart, StartType, State, Value, WinName};
-use super::{KeyPath, PowerSource, RegistryType, RunState};
+use super::{KeyPath, PowerSource, RegistryType, RunState, ThingKind, ThingSetting};
 
 /// The registry text that puts back `states`, in the order given.
 ///
@@ -131,6 +131,12 @@ pub fn sheet<'a>(
 }
 
 fn command_for(address: &Address, state: &State) -> Option<String> {
+    if let (Address::Thing(setting), State::Absent) = (address, state)
+        && let (ThingKind::Boot, Some(element)) =
+            (setting.kind(), setting.part_name().as_str().strip_prefix("element-"))
+    {
+        return Some(format!("bcdedit /deletevalue {{{}}} {element}", setting.thing()));
+    }
     let State::Value(value) = state else { return None };
     Some(match (address, value) {
         (Address::ServiceStart(name), Value::Start(start)) => {
@@ -149,6 +155,31 @@ fn command_for(address: &Address, state: &State) -> Option<String> {
                 PowerSource::Battery => "/setdcvalueindex",
             };
             format!("powercfg {verb} {plan} {subgroup} {setting} {index}")
+        }
+        (Address::Thing(setting), value) => return thing_command(setting, value),
+        _ => return None,
+    })
+}
+
+/// Only for those that Windows has a command of its own for, which works without Frevin.
+fn thing_command(setting: &ThingSetting, value: &Value) -> Option<String> {
+    let name = setting.thing();
+    let part = setting.part_name().as_str();
+    Some(match (setting.kind(), value) {
+        (ThingKind::Task, Value::Flag(on)) => {
+            let verb = if *on { "/ENABLE" } else { "/DISABLE" };
+            format!("schtasks /Change /TN \"{name}\" {verb}")
+        }
+        (ThingKind::Feature, Value::Flag(on)) => {
+            let verb = if *on { "/Enable-Feature" } else { "/Disable-Feature" };
+            format!("dism /Online {verb} /FeatureName:{name} /NoRestart")
+        }
+        (ThingKind::Device, Value::Flag(on)) if part == "enabled" => {
+            let verb = if *on { "/enable-device" } else { "/disable-device" };
+            format!("pnputil {verb} \"{name}\"")
+        }
+        (ThingKind::Boot, Value::Text(text)) => {
+            format!("bcdedit /set {{{name}}} {} {text}", part.strip_prefix("element-")?)
         }
         _ => return None,
     })

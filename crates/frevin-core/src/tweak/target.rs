@@ -5,7 +5,9 @@ use serde::de::IntoDeserializer as _;
 use serde_json::Value as Json;
 
 use crate::expression::{Expression, ExpressionError};
-use crate::setting::{Address, RegistryData, RunState, ServiceStart, State, Value, VisualKind};
+use crate::setting::{
+    Address, Holds, RegistryData, RunState, ServiceStart, State, Value, VisualKind,
+};
 
 /// The registry types that a definition can write.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
@@ -79,6 +81,27 @@ pub(super) fn value_for(
                 number(written).map(Value::Milliseconds).ok_or("a number of milliseconds")
             }
         },
+        Address::Thing(setting) => thing_value(setting.part().holds, written),
+    }
+}
+
+fn thing_value(holds: Holds, written: &Json) -> Result<Value, &'static str> {
+    let text = written.as_str();
+    match holds {
+        Holds::Flag => written.as_bool().map(Value::Flag).ok_or("true or false"),
+        Holds::Number => number(written).map(Value::Number).ok_or("a number"),
+        Holds::Text => text.map(|text| Value::Text(text.to_owned())).ok_or("a text"),
+        Holds::Texts => {
+            serde_json::from_value(written.clone()).map(Value::Texts).map_err(|_| "a list of texts")
+        }
+        Holds::Mode => text
+            .and_then(|text| text.parse().ok())
+            .map(Value::Mode)
+            .ok_or("a display mode like 2560x1440@165"),
+        Holds::PageFileSize => text
+            .and_then(|text| text.parse().ok())
+            .map(Value::PageFile)
+            .ok_or("system-managed, none, or a size like 4096-8192 MiB"),
     }
 }
 
@@ -107,6 +130,12 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
         written_type,
         Some(WrittenType::String | WrittenType::ExpandString | WrittenType::Binary)
     );
+    if let Address::Thing(setting) = address
+        && setting.part().holds == Holds::Texts
+    {
+        let texts = words.split(',').map(|text| text.trim().to_owned());
+        return Ok(Value::Texts(texts.filter(|text| !text.is_empty()).collect()).into());
+    }
     let written = match serde_json::from_str(words) {
         Ok(scalar @ (Json::Bool(_) | Json::Number(_))) if !is_text => scalar,
         _ => Json::String(words.to_owned()),
@@ -156,6 +185,7 @@ fn bytes_of(text: &str) -> Option<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::setting::PageFileSize;
     use serde_json::json;
 
     #[test]
@@ -168,6 +198,13 @@ mod tests {
         assert_eq!(state(r"registry:HKCU\A#v", "absent"), Ok(State::Absent));
         assert_eq!(state(r"registry:HKCU\A", "present"), Ok(Value::Key.into()));
         assert_eq!(state("visual:menu-delay", "90"), Ok(Value::Milliseconds(90).into()));
+        let servers = Value::Texts(vec!["192.0.2.1".into(), "192.0.2.2".into()]);
+        let named = "adapter:Ethernet#name-servers";
+        assert_eq!(state(named, "192.0.2.1, 192.0.2.2"), Ok(servers.into()));
+        assert_eq!(
+            state("pagefile:C:#size", "none"),
+            Ok(Value::PageFile(PageFileSize::None).into())
+        );
         assert_eq!(state("visual:drop-shadow", "true"), Ok(Value::Flag(true).into()));
         assert_eq!(state("service:S#running", "stopped"), Ok(Value::Run(RunState::Stopped).into()));
         for (address, words) in [
@@ -175,6 +212,8 @@ mod tests {
             (r"registry:HKCU\A#v", "word:5"),
             (r"registry:HKCU\A", "5"),
             ("visual:menu-delay", "soon"),
+            ("display:Lumet#mode", "large"),
+            ("task:x#enabled", "maybe"),
         ] {
             assert!(state(address, words).is_err(), "{address} {words}");
         }

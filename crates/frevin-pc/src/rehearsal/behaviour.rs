@@ -1,6 +1,6 @@
 //! How a rehearsal PC takes writes: which wait for a restart, and which it refuses.
 
-use frevin_core::setting::{Address, KeyPath, State};
+use frevin_core::setting::{Address, KeyPath, State, ThingKind};
 use serde::Deserialize;
 
 /// The rules of `behaviour.toml`.
@@ -9,6 +9,9 @@ use serde::Deserialize;
 pub(super) struct Behaviour {
     /// Registry keys under which values act after the next restart.
     acts_after_restart: Vec<String>,
+    /// Kinds of things whose settings act after the next restart.
+    #[serde(default)]
+    kinds_acting_after_restart: Vec<String>,
     /// Registry keys under which nobody may write.
     refuses_writes: Vec<String>,
     /// What an update of the operating system sets anew, whoever set it before.
@@ -26,18 +29,28 @@ pub(super) struct UpdateRule {
 
 impl Behaviour {
     pub(super) fn waits_for_restart(&self, address: &Address) -> bool {
-        matches!(address, Address::RegistryValue(..))
-            && lies_under(address, &self.acts_after_restart)
+        match address {
+            Address::RegistryValue(..) => lies_under(address, &self.acts_after_restart),
+            Address::Thing(_) => {
+                self.kinds_acting_after_restart.iter().any(|kind| kind == address.kind())
+            }
+            _ => false,
+        }
     }
 
     pub(super) fn refuses(&self, address: &Address) -> bool {
         lies_under(address, &self.refuses_writes)
     }
 
-    /// The first rule that is not a registry key, if any.
-    pub(super) fn bad_rule(&self) -> Option<&str> {
-        let rules = self.acts_after_restart.iter().chain(&self.refuses_writes);
-        rules.map(String::as_str).find(|rule| rule.parse::<KeyPath>().is_err())
+    /// What is wrong with the rules, if anything is.
+    pub(super) fn fault(&self) -> Option<String> {
+        let keys = self.acts_after_restart.iter().chain(&self.refuses_writes);
+        let bad_key = keys.into_iter().find(|rule| rule.parse::<KeyPath>().is_err());
+        let kinds = &self.kinds_acting_after_restart;
+        let bad_kind = kinds.iter().find(|kind| ThingKind::named(kind).is_none());
+        bad_key
+            .map(|key| format!("`{key}` is not a registry key"))
+            .or_else(|| bad_kind.map(|kind| format!("there is no kind `{kind}`")))
     }
 }
 

@@ -40,9 +40,13 @@ impl Folder {
 
     pub(super) fn read_json_or_default<T: DeserializeOwned + Default>(
         &self,
-        name: &'static str,
+        name: &str,
     ) -> Result<T, PcError> {
-        if self.path(name).exists() { self.read_json(name) } else { Ok(T::default()) }
+        if !self.path(name).exists() {
+            return Ok(T::default());
+        }
+        let text = fs_err::read_to_string(self.path(name))?;
+        serde_json::from_str(&text).map_err(|error| self.broken(name, error.to_string()))
     }
 
     /// Replaces a file so that a process that ends at any moment leaves the old or the new one.

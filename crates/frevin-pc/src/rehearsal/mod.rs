@@ -18,6 +18,7 @@ mod registry;
 mod services;
 mod settings;
 mod template;
+mod things;
 mod visual;
 
 pub use clock::Clock;

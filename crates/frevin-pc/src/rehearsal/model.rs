@@ -177,7 +177,11 @@ fn plain(value: &Value) -> Json {
         Value::Start(start) => json!(start.to_string()),
         Value::Run(run) => json!(run.to_string()),
         Value::Plan(plan) => json!(plan.to_string()),
-        Value::PowerIndex(index) | Value::Milliseconds(index) => json!(index),
+        Value::PowerIndex(n) | Value::Milliseconds(n) | Value::Number(n) => json!(n),
+        Value::Text(text) => json!(text),
+        Value::Texts(texts) => json!(texts),
+        Value::Mode(mode) => json!(mode),
+        Value::PageFile(size) => json!(size),
         Value::Flag(flag) => json!(flag),
     }
 }

@@ -67,8 +67,8 @@ impl RehearsalPc {
             return Err(folder.broken(PC, reason));
         }
         let behaviour: Behaviour = folder.read_toml(BEHAVIOUR)?;
-        if let Some(rule) = behaviour.bad_rule() {
-            return Err(folder.broken(BEHAVIOUR, format!("`{rule}` is not a registry key")));
+        if let Some(fault) = behaviour.fault() {
+            return Err(folder.broken(BEHAVIOUR, fault));
         }
         let model: Model = folder.read_toml(MODEL)?;
         model.check().map_err(|reason| folder.broken(MODEL, reason))?;
@@ -305,7 +305,7 @@ impl Pc for RehearsalPc {
     }
 
     fn flush(&mut self) -> Result<(), PcError> {
-        Settings::sync(&self.folder)
+        self.settings.sync(&self.folder)
     }
 
     fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use frevin_core::setting::{Address, State};
+use frevin_core::setting::{Address, State, ThingKind};
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
 use super::power::Power;
 use super::registry::Registry;
 use super::services::Services;
+use super::things::Things;
 use super::visual::Visual;
 use crate::contract::{PcError, WriteError, Written};
 
@@ -42,6 +43,7 @@ pub(super) struct Settings {
     services: Services,
     power: Power,
     visual: Visual,
+    things: Things,
     in_effect: InEffect,
 }
 
@@ -52,6 +54,7 @@ impl Settings {
             services: folder.read_json(SERVICES)?,
             power: folder.read_json(POWER)?,
             visual: folder.read_json(VISUAL)?,
+            things: Things::load(folder)?,
             in_effect: InEffect::default(),
         };
         let mut in_effect: InEffect = folder.read_json_or_default(IN_EFFECT)?;
@@ -72,6 +75,7 @@ impl Settings {
                 self.power.read_value([*plan, *subgroup, *setting], *source)
             }
             Address::Visual(parameter) => self.visual.read(*parameter),
+            Address::Thing(setting) => self.things.read(setting),
         }
     }
 
@@ -93,6 +97,7 @@ impl Settings {
                 self.power.write_value([*plan, *subgroup, *setting], *source, state)
             }
             Address::Visual(parameter) => self.visual.write(*parameter, state),
+            Address::Thing(setting) => self.things.write(setting, state),
         }?;
         if waits_for_restart {
             let after = self.read(address);
@@ -131,11 +136,18 @@ impl Settings {
         if both != saved {
             both.save(folder)?;
         }
-        match address.kind() {
-            "registry" => folder.write_json(REGISTRY, &self.registry)?,
-            "service" => folder.write_json(SERVICES, &self.services)?,
-            "power" => folder.write_json(POWER, &self.power)?,
-            _ => folder.write_json(VISUAL, &self.visual)?,
+        match address {
+            Address::RegistryKey(_) | Address::RegistryValue(..) => {
+                folder.write_json(REGISTRY, &self.registry)?;
+            }
+            Address::ServiceStart(_) | Address::ServiceRunning(_) => {
+                folder.write_json(SERVICES, &self.services)?;
+            }
+            Address::ActivePlan | Address::PowerValue { .. } => {
+                folder.write_json(POWER, &self.power)?;
+            }
+            Address::Visual(_) => folder.write_json(VISUAL, &self.visual)?,
+            Address::Thing(setting) => self.things.save(folder, setting.kind())?,
         }
         if both != self.in_effect {
             self.in_effect.save(folder)?;
@@ -147,6 +159,7 @@ impl Settings {
     pub(super) fn tidy(&self, folder: &Folder) -> Result<(), PcError> {
         let names = [REGISTRY, SERVICES, POWER, VISUAL, IN_EFFECT];
         names.iter().try_for_each(|name| folder.remove_draft(name))?;
+        self.things.files().try_for_each(|name| folder.remove_draft(&name))?;
         if folder.read_json_or_default::<InEffect>(IN_EFFECT)? != self.in_effect {
             self.in_effect.save(folder)?;
         }
@@ -158,13 +171,17 @@ impl Settings {
         folder.write_json(SERVICES, &self.services)?;
         folder.write_json(POWER, &self.power)?;
         folder.write_json(VISUAL, &self.visual)?;
+        for kind in ThingKind::ALL {
+            self.things.save(folder, kind)?;
+        }
         self.in_effect.save(folder)
     }
 
-    pub(super) fn sync(folder: &Folder) -> Result<(), PcError> {
+    pub(super) fn sync(&self, folder: &Folder) -> Result<(), PcError> {
         for name in [REGISTRY, SERVICES, POWER, VISUAL] {
             folder.sync(name)?;
         }
+        self.things.files().try_for_each(|name| folder.sync(&name))?;
         if folder.path(IN_EFFECT).exists() {
             folder.sync(IN_EFFECT)?;
         }
@@ -185,6 +202,7 @@ impl Settings {
         addresses.extend(self.services.addresses());
         addresses.extend(self.power.addresses());
         addresses.extend(self.visual.addresses());
+        addresses.extend(self.things.addresses());
         addresses.sort();
         addresses
     }

@@ -75,6 +75,18 @@ pub(crate) fn short(address: &Address) -> String {
             format!("plan {plan}, {} on {source}", power_setting(*setting))
         }
         Address::Visual(parameter) => parameter.to_string().replace('-', " "),
+        Address::Thing(setting) => {
+            let thing = setting.thing().as_str();
+            // Of a path, the last name; of a long identifier, its end.
+            let name = thing.rsplit(['\\', '/']).next().unwrap_or(thing);
+            let part = setting.part_name().as_str();
+            let part = part
+                .strip_prefix("element-")
+                .or(part.strip_prefix("setting-"))
+                .or(part.strip_prefix("option-"))
+                .unwrap_or(part);
+            format!("{} {name}, {}", setting.kind().name(), part.replace('-', " "))
+        }
     }
 }
 
@@ -105,6 +117,8 @@ mod tests {
         let words = |text: &str| short(&text.parse().unwrap());
         assert_eq!(words(r"registry:HKLM\SYSTEM\A\B#Value"), "B › Value");
         assert_eq!(words("visual:menu-delay"), "menu delay");
+        assert_eq!(words(r"task:\Microsoft\Windows\A\Collect#enabled"), "task Collect, enabled");
+        assert_eq!(words("driver:global#setting-low-latency"), "driver global, low latency");
         let plan = "381b4222-f694-41f0-9685-ff5bb260df2e";
         let minimum = "54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
         assert_eq!(
