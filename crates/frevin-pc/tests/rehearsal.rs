@@ -14,6 +14,8 @@ use frevin_pc::{LockError, Pc, PcError, WriteError, Written, fingerprint};
 use proptest::prelude::*;
 
 const HIGH: &str = "8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c";
+/// A plan that does not come with Windows.
+const PLAY: &str = "6e7d9f10-2b3c-4d5e-8f90-a1b2c3d4e5f6";
 const FILE_CACHE: &str = r"registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management#LargeSystemCache";
 
 fn at(text: &str) -> Address {
@@ -30,6 +32,10 @@ fn run(state: RunState) -> State {
 
 fn start(word: &str) -> State {
     Value::Start(ServiceStart::from_word(word).unwrap()).into()
+}
+
+fn copy(of: &str) -> State {
+    Value::PlanExists { copy_of: Some(of.parse().unwrap()), name: "Play".into() }.into()
 }
 
 fn flag(on: bool) -> State {
@@ -76,6 +82,8 @@ fn it_keeps_the_contract() {
             sample("service:SysMain#running", run(RunState::Stopped)),
             sample("power:active-plan", Value::Plan(HIGH.parse().unwrap()).into()),
             sample(&format!("power:{HIGH}/{minimum}#battery"), Value::PowerIndex(60).into()),
+            sample(&format!("power:{PLAY}#exists"), copy("381b4222-f694-41f0-9685-ff5bb260df2e")),
+            sample(&format!("power:{minimum}#hidden"), flag(true)),
             sample("visual:menu-delay", Value::Milliseconds(0).into()),
             sample("visual:drop-shadow", Value::Flag(false).into()),
             sample(r"task:\Microsoft\Windows\Maps\MapsUpdateTask#enabled", flag(true)),
@@ -109,6 +117,9 @@ fn it_keeps_the_contract() {
             sample("service:RemoteRegistry#running", run(RunState::Running)),
             sample("power:active-plan", Value::Plan(uuid::Uuid::nil()).into()),
             sample("visual:menu-delay", Value::Flag(true).into()),
+            sample(&format!("power:{HIGH}#exists"), State::Absent),
+            sample(&format!("power:{PLAY}#exists"), copy(PLAY)),
+            sample(&format!("power:{HIGH}/{HIGH}#hidden"), flag(true)),
             sample("task:NoSuch#enabled", flag(true)),
             sample("display:Lumet 22S#mode", Value::Mode("2560x1440@165".parse().unwrap()).into()),
             sample("display:Lumet 27Q#mode", State::Absent),
@@ -180,6 +191,29 @@ fn a_file_of_things_that_are_none_is_told() {
         let error = RehearsalPc::open(pc.folder()).unwrap_err().to_string();
         assert!(error.contains(why), "{error}");
     }
+}
+
+#[test]
+fn a_copied_plan_goes_only_when_nothing_of_others_lives_in_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut pc = new_pc(folder.path());
+    let _lock = pc.lock().unwrap();
+    let before = files(&pc);
+    let plan = at(&format!("power:{PLAY}#exists"));
+    let subgroup = "54533251-82be-4824-96c1-47b00b740d00";
+    let floor = at(&format!("power:{PLAY}/{subgroup}/893dee8e-2bef-41e0-89c6-b55d0929964c#mains"));
+    pc.write(&plan, &copy(HIGH)).unwrap();
+    assert_eq!(pc.read(&floor).unwrap(), Value::PowerIndex(100).into(), "as in the original");
+    pc.write(&floor, &Value::PowerIndex(40).into()).unwrap();
+    assert_eq!(pc.write(&plan, &State::Absent).unwrap(), Written::LeftInPlace);
+    pc.write(&floor, &Value::PowerIndex(100).into()).unwrap();
+    let active = at("power:active-plan");
+    pc.write(&active, &Value::Plan(PLAY.parse().unwrap()).into()).unwrap();
+    assert!(pc.write(&plan, &State::Absent).is_err(), "it is in force");
+    let balanced = "381b4222-f694-41f0-9685-ff5bb260df2e".parse().unwrap();
+    pc.write(&active, &Value::Plan(balanced).into()).unwrap();
+    assert_eq!(pc.write(&plan, &State::Absent).unwrap(), Written::Done);
+    assert_eq!(files(&pc), before);
 }
 
 #[test]

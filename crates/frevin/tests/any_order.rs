@@ -7,7 +7,7 @@ mod common;
 use common::Place;
 use proptest::prelude::*;
 
-const TWEAKS: [&str; 7] = [
+const TWEAKS: [&str; 9] = [
     "looks/menu-delay",
     "looks/effects-level",
     "power/throttling",
@@ -15,6 +15,8 @@ const TWEAKS: [&str; 7] = [
     "services/printing",
     "services/prefetch",
     "power/active-plan",
+    "power/own-plan",
+    "memory/page-file",
 ];
 
 #[derive(Debug, Clone)]
@@ -38,7 +40,7 @@ fn deeds() -> impl Strategy<Value = Vec<Deed>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(16))]
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(16) })]
 
     #[test]
     fn everything_goes_back(deeds in deeds()) {

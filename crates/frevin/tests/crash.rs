@@ -34,6 +34,33 @@ fn a_power_cut_before_any_write_of_apply_is_recovered_from() {
 }
 
 #[test]
+fn a_power_cut_while_a_plan_of_ones_own_is_made_or_taken_away_is_recovered_from() {
+    let place = Place::new();
+    let at_first = place.pc_files();
+    let apply = ["apply", "--tweak", "power/own-plan", "--yes"];
+    let mut writes = 0;
+    loop {
+        power_cut_after(&place, writes);
+        let said = place.run(&apply);
+        if said.code == 0 {
+            break;
+        }
+        place.run(&["recover"]).ok();
+        assert_eq!(place.pc_files(), at_first, "after {writes} writes");
+        writes += 1;
+    }
+    assert!(writes >= 3, "{writes}");
+    for cut in 0..writes {
+        power_cut_after(&place, cut);
+        place.run(&["rollback", "--all", "--yes"]).fails(-1);
+        place.run(&["recover"]).ok();
+        assert_eq!(place.pc_files(), at_first, "after {cut} writes");
+        place.run(&["rehearsal", "fault", "--none"]).ok();
+        place.run(&apply).ok();
+    }
+}
+
+#[test]
 fn a_power_cut_before_any_write_of_rollback_is_recovered_from() {
     let place = Place::with_evening();
     let at_first = place.pc_files();

@@ -40,6 +40,7 @@ fn a_laptop_on_battery() {
     assert_snapshot!(misfits(&place), @"
     boot/dynamic-tick: The PC runs on battery now, which a timer that never stops would empty.
     power/active-plan: The PC runs on battery now: a faster plan would empty it, and the charge limits the clock anyway.
+    power/own-plan: The PC runs on battery now: a faster plan would empty it, and the charge limits the clock anyway.
     power/throttling: The PC runs on battery now: throttling background work is what keeps it going.
     services/file-search: The owner searches files from the task bar, which this would break.
     services/printing: The owner prints, which this would break.

@@ -182,6 +182,9 @@ fn follow_command(command: &str, trees: &mut Trees) {
             trees.get_mut("services").unwrap()[name]["run"] = json!("stopped")
         }
         ["powercfg", "/setactive", plan] => trees.get_mut("power").unwrap()["active"] = json!(plan),
+        ["powercfg", "/delete", plan] => {
+            trees.get_mut("power").unwrap()["plans"].as_object_mut().unwrap().remove(plan);
+        }
         ["powercfg", verb, plan, subgroup, setting, index] => {
             let source = if verb == "/setacvalueindex" { "mains" } else { "battery" };
             trees.get_mut("power").unwrap()["plans"][plan]["values"][subgroup][setting][source] =
@@ -267,7 +270,7 @@ fn they_put_back_the_first_state_of_every_tweak_of_the_catalogue() {
         .iter()
         .map(|tweak| tweak["id"].as_str().unwrap().to_owned())
         .collect();
-    assert!(tweaks.len() >= 21, "{tweaks:?}");
+    assert!(tweaks.len() >= 22, "{tweaks:?}");
     let at_first = trees(&place);
     let bytes_at_first = place.pc_files();
     let mut change = 0;

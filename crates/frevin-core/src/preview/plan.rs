@@ -211,13 +211,15 @@ impl<R: Readings> Planner<'_, R> {
     fn draft(&self, wish: &Wish) -> Result<Draft, PlanError<R::Error>> {
         let mut steps: Vec<Step> = Vec::new();
         let mut impossible = Vec::new();
+        // What this draft will have made, on top of what earlier tweaks will.
+        let mut ahead = self.ahead();
         for wanted in &wish.settings {
             for (address, after, reason) in self.parts(wanted)? {
                 let earlier = steps.iter().rev().find(|step| step.address == address);
                 let before = match earlier {
                     Some(step) if step.after == after => continue,
                     Some(step) => step.after.clone(),
-                    None => self.state(&address)?,
+                    None => ahead.state(&address)?,
                 };
                 if let Some(why) = obstacle(&address, &before, &after) {
                     impossible.push(why);
@@ -227,6 +229,7 @@ impl<R: Readings> Planner<'_, R> {
                 if action == Action::AlreadySo && reason != Reason::Wanted {
                     continue;
                 }
+                ahead.held.insert(address.clone(), after.clone());
                 steps.push(Step {
                     tweak: wish.tweak.clone(),
                     address,
@@ -242,6 +245,17 @@ impl<R: Readings> Planner<'_, R> {
             }
         }
         Ok(if impossible.is_empty() { Draft::Steps(steps) } else { Draft::Impossible(impossible) })
+    }
+
+    /// A planner that knows what this one knows, to look further ahead with.
+    fn ahead(&self) -> Self {
+        Self {
+            readings: self.readings,
+            layers: self.layers,
+            held: self.held.clone(),
+            by: BTreeMap::new(),
+            steps: Vec::new(),
+        }
     }
 
     /// The wanted setting, after what it needs and what follows from it.
@@ -281,11 +295,29 @@ impl<R: Readings> Planner<'_, R> {
         Ok(parts)
     }
 
+    /// What a setting will hold once the steps so far have been carried out.
     fn state(&self, address: &Address) -> Result<State, R::Error> {
-        match self.held.get(address) {
-            Some(state) => Ok(state.clone()),
-            None => self.readings.state(address),
+        if let Some(state) = self.held.get(address) {
+            return Ok(state.clone());
         }
+        match self.copied_from(address) {
+            Some(original) if self.readings.state(address)? == State::Absent => {
+                self.readings.state(&original)
+            }
+            _ => self.readings.state(address),
+        }
+    }
+
+    /// The value that a value of a power plan will be a copy of, where a step makes the plan.
+    fn copied_from(&self, address: &Address) -> Option<Address> {
+        let Address::PowerValue { plan, subgroup, setting, source } = address else { return None };
+        let State::Value(Value::PlanExists { copy_of, .. }) =
+            self.held.get(&Address::PowerPlan(*plan))?
+        else {
+            return None;
+        };
+        let (plan, subgroup, setting, source) = ((*copy_of)?, *subgroup, *setting, *source);
+        Some(Address::PowerValue { plan, subgroup, setting, source })
     }
 
     fn action(&self, address: &Address, before: &State, after: &State) -> Action {

@@ -22,6 +22,8 @@ use super::thing::{ThingKind, ThingSetting};
 /// | `service:Name#start` | a service's start type |
 /// | `service:Name#running` | whether a service runs |
 /// | `power:active-plan` | the power plan in force |
+/// | `power:PLAN#exists` | whether a power plan exists, and of which it is a copy |
+/// | `power:SUBGROUP/SETTING#hidden` | whether Windows hides a power setting |
 /// | `power:PLAN/SUBGROUP/SETTING#mains` | a value of a plan, on mains (or `#battery`) |
 /// | `visual:menu-delay` | a system parameter of looks |
 /// | `task:NAME#enabled` and the like | a part of a named thing: see [`ThingKind`] |
@@ -40,6 +42,15 @@ pub enum Address {
     ServiceRunning(WinName),
     /// The power plan in force.
     ActivePlan,
+    /// Whether a power plan exists.
+    PowerPlan(Uuid),
+    /// Whether Windows hides a power setting from its own windows.
+    PowerHidden {
+        /// The group of settings, as Windows names it.
+        subgroup: Uuid,
+        /// The setting.
+        setting: Uuid,
+    },
     /// One value of a power plan.
     PowerValue {
         /// The plan.
@@ -63,7 +74,10 @@ impl Address {
         match self {
             Self::RegistryKey(_) | Self::RegistryValue(..) => "registry",
             Self::ServiceStart(_) | Self::ServiceRunning(_) => "service",
-            Self::ActivePlan | Self::PowerValue { .. } => "power",
+            Self::ActivePlan
+            | Self::PowerPlan(_)
+            | Self::PowerHidden { .. }
+            | Self::PowerValue { .. } => "power",
             Self::Visual(_) => "visual",
             Self::Thing(setting) => setting.kind().name(),
         }
@@ -72,9 +86,18 @@ impl Address {
     /// Whether the setting can be made where it is absent, and be absent where it is there.
     pub fn may_be_absent(&self) -> bool {
         match self {
-            Self::RegistryKey(_) | Self::RegistryValue(..) => true,
+            Self::RegistryKey(_) | Self::RegistryValue(..) | Self::PowerPlan(_) => true,
             Self::Thing(setting) => setting.part().may_be_absent,
             _ => false,
+        }
+    }
+
+    /// The setting without which this one is absent and cannot be written, if it goes and comes
+    /// with another as a whole: a value of a power plan with its plan.
+    pub fn container(&self) -> Option<Self> {
+        match self {
+            Self::PowerValue { plan, .. } => Some(Self::PowerPlan(*plan)),
+            _ => None,
         }
     }
 
@@ -102,7 +125,11 @@ impl Address {
             }
             Self::ServiceStart(name) => format!("service:{}#start", name.folded()),
             Self::ServiceRunning(name) => format!("service:{}#running", name.folded()),
-            Self::ActivePlan | Self::PowerValue { .. } | Self::Visual(_) => self.to_string(),
+            Self::ActivePlan
+            | Self::PowerPlan(_)
+            | Self::PowerHidden { .. }
+            | Self::PowerValue { .. }
+            | Self::Visual(_) => self.to_string(),
             Self::Thing(setting) => setting.identity(),
         }
     }
@@ -118,6 +145,10 @@ impl fmt::Display for Address {
             Self::ServiceStart(name) => write!(f, "service:{name}#start"),
             Self::ServiceRunning(name) => write!(f, "service:{name}#running"),
             Self::ActivePlan => f.write_str("power:active-plan"),
+            Self::PowerPlan(plan) => write!(f, "power:{plan}#exists"),
+            Self::PowerHidden { subgroup, setting } => {
+                write!(f, "power:{subgroup}/{setting}#hidden")
+            }
             Self::PowerValue { plan, subgroup, setting, source } => {
                 write!(f, "power:{plan}/{subgroup}/{setting}#{source}")
             }
@@ -181,18 +212,22 @@ fn parse_power(rest: &str) -> Result<Address, AddressError> {
     if rest == "active-plan" {
         return Ok(Address::ActivePlan);
     }
-    let (path, source) = rest.split_once('#').ok_or(AddressError::PowerPath)?;
-    let source = match source {
-        "mains" => PowerSource::Mains,
-        "battery" => PowerSource::Battery,
-        _ => return Err(AddressError::PowerPath),
-    };
+    let (path, part) = rest.split_once('#').ok_or(AddressError::PowerPath)?;
     let ids: Vec<Uuid> = path
         .split('/')
         .map(|id| Uuid::parse_str(id).map_err(|_| AddressError::PowerPath))
         .collect::<Result<_, _>>()?;
-    match ids[..] {
+    let value = |source| match ids[..] {
         [plan, subgroup, setting] => Ok(Address::PowerValue { plan, subgroup, setting, source }),
+        _ => Err(AddressError::PowerPath),
+    };
+    match (part, &ids[..]) {
+        ("exists", [plan]) => Ok(Address::PowerPlan(*plan)),
+        ("hidden", [subgroup, setting]) => {
+            Ok(Address::PowerHidden { subgroup: *subgroup, setting: *setting })
+        }
+        ("mains", _) => value(PowerSource::Mains),
+        ("battery", _) => value(PowerSource::Battery),
         _ => Err(AddressError::PowerPath),
     }
 }
@@ -530,8 +565,8 @@ pub enum AddressError {
     #[error("`{0}` cannot be the name of a service")]
     BadServiceName(String),
     #[error(
-        "a power address is `active-plan`, or `PLAN/SUBGROUP/SETTING` in GUIDs and `#mains` or \
-         `#battery`"
+        "a power address is `active-plan`, or GUIDs: `PLAN#exists`, `SUBGROUP/SETTING#hidden`, \
+         `PLAN/SUBGROUP/SETTING#mains` or `#battery`"
     )]
     PowerPath,
     #[error("there is no system parameter of looks called `{0}`")]

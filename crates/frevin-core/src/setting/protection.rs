@@ -96,7 +96,11 @@ pub fn protection(address: &Address) -> Option<Protection> {
         }),
         Address::RegistryValue(key, _) => key_or_service(key),
         Address::Thing(setting) => thing(setting),
-        Address::ActivePlan | Address::PowerValue { .. } | Address::Visual(_) => None,
+        Address::ActivePlan
+        | Address::PowerPlan(_)
+        | Address::PowerHidden { .. }
+        | Address::PowerValue { .. }
+        | Address::Visual(_) => None,
     }
 }
 

@@ -36,6 +36,13 @@ pub enum Value {
     Run(RunState),
     /// A power plan.
     Plan(Uuid),
+    /// A power plan that exists: as it came with Windows, or a copy of another.
+    PlanExists {
+        /// The plan that it was copied from; nothing for those that come with Windows.
+        copy_of: Option<Uuid>,
+        /// Its name.
+        name: String,
+    },
     /// A value of a power plan: a quantity, or an index among a setting's choices.
     PowerIndex(u32),
     /// On or off.
@@ -85,6 +92,10 @@ impl fmt::Display for Value {
             Self::Start(start) => start.fmt(f),
             Self::Run(run) => run.fmt(f),
             Self::Plan(plan) => plan.fmt(f),
+            Self::PlanExists { copy_of: None, name } => write!(f, "\"{name}\""),
+            Self::PlanExists { copy_of: Some(plan), name } => {
+                write!(f, "\"{name}\", a copy of {plan}")
+            }
             Self::PowerIndex(index) => index.fmt(f),
             Self::Flag(true) => f.write_str("on"),
             Self::Flag(false) => f.write_str("off"),

@@ -137,6 +137,9 @@ fn command_for(address: &Address, state: &State) -> Option<String> {
     {
         return Some(format!("bcdedit /deletevalue {{{}}} {element}", setting.thing()));
     }
+    if let (Address::PowerPlan(plan), State::Absent) = (address, state) {
+        return Some(format!("powercfg /delete {plan}"));
+    }
     let State::Value(value) = state else { return None };
     Some(match (address, value) {
         (Address::ServiceStart(name), Value::Start(start)) => {
@@ -147,6 +150,10 @@ fn command_for(address: &Address, state: &State) -> Option<String> {
         }
         (Address::ServiceRunning(name), Value::Run(RunState::Stopped)) => {
             format!("sc.exe stop \"{name}\"")
+        }
+        (Address::PowerHidden { subgroup, setting }, Value::Flag(is_hidden)) => {
+            let sign = if *is_hidden { "+" } else { "-" };
+            format!("powercfg /attributes {subgroup} {setting} {sign}ATTRIB_HIDE")
         }
         (Address::ActivePlan, Value::Plan(plan)) => format!("powercfg /setactive {plan}"),
         (Address::PowerValue { plan, subgroup, setting, source }, Value::PowerIndex(index)) => {

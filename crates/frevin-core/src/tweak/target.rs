@@ -72,6 +72,8 @@ pub(super) fn value_for(
             .and_then(|id| id.parse().ok())
             .map(Value::Plan)
             .ok_or("the GUID of a power plan"),
+        Address::PowerPlan(_) => plan_copy(written).ok_or("{ copy_of = GUID, name = TEXT }"),
+        Address::PowerHidden { .. } => written.as_bool().map(Value::Flag).ok_or("true or false"),
         Address::PowerValue { .. } => {
             number(written).map(Value::PowerIndex).ok_or("a number from 0 to 4294967295")
         }
@@ -83,6 +85,12 @@ pub(super) fn value_for(
         },
         Address::Thing(setting) => thing_value(setting.part().holds, written),
     }
+}
+
+fn plan_copy(written: &Json) -> Option<Value> {
+    let copy_of = Some(written.get("copy_of")?.as_str()?.parse().ok()?);
+    let name = written.get("name")?.as_str()?.to_owned();
+    Some(Value::PlanExists { copy_of, name })
 }
 
 fn thing_value(holds: Holds, written: &Json) -> Result<Value, &'static str> {
@@ -240,5 +248,12 @@ mod tests {
         assert_eq!(value("visual:menu-delay", None, json!(50)), Ok(Value::Milliseconds(50)));
         assert!(value("visual:menu-delay", None, json!(true)).is_err());
         assert!(value("power:active-plan", None, json!("fast")).is_err());
+        let balanced = "381b4222-f694-41f0-9685-ff5bb260df2e";
+        let plan = format!("power:{}#exists", uuid::Uuid::nil());
+        let copy = json!({"copy_of": balanced, "name": "Play"});
+        let copy_of = Some(balanced.parse().unwrap());
+        let expected = Value::PlanExists { copy_of, name: "Play".into() };
+        assert_eq!(value(&plan, None, copy), Ok(expected));
+        assert!(value(&plan, None, json!("Play")).is_err());
     }
 }

@@ -176,6 +176,7 @@ fn plain(value: &Value) -> Json {
         },
         Value::Start(start) => json!(start.to_string()),
         Value::Run(run) => json!(run.to_string()),
+        Value::PlanExists { name, .. } => json!(name),
         Value::Plan(plan) => json!(plan.to_string()),
         Value::PowerIndex(n) | Value::Milliseconds(n) | Value::Number(n) => json!(n),
         Value::Text(text) => json!(text),

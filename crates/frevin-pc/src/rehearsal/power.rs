@@ -1,6 +1,6 @@
 //! The simulated power plans.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use frevin_core::setting::{Address, PowerSource, State, Value};
 use serde::{Deserialize, Serialize};
@@ -19,6 +19,9 @@ struct Indexes {
 #[serde(deny_unknown_fields)]
 struct Plan {
     name: String,
+    /// The plan that it was copied from; nothing for those that come with Windows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    copy_of: Option<Uuid>,
     /// By subgroup, then by setting.
     values: BTreeMap<Uuid, BTreeMap<Uuid, Indexes>>,
 }
@@ -29,11 +32,86 @@ struct Plan {
 pub(super) struct Power {
     active: Uuid,
     plans: BTreeMap<Uuid, Plan>,
+    /// By subgroup, the settings that Windows hides from its own windows.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    hidden: BTreeMap<Uuid, BTreeSet<Uuid>>,
 }
 
 impl Power {
     pub(super) fn read_active(&self) -> State {
         Value::Plan(self.active).into()
+    }
+
+    pub(super) fn read_plan(&self, plan: Uuid) -> State {
+        self.plans.get(&plan).map_or(State::Absent, |plan| {
+            Value::PlanExists { copy_of: plan.copy_of, name: plan.name.clone() }.into()
+        })
+    }
+
+    pub(super) fn read_hidden(&self, subgroup: Uuid, setting: Uuid) -> State {
+        let is_known = self.plans.values().any(|plan| {
+            plan.values.get(&subgroup).is_some_and(|settings| settings.contains_key(&setting))
+        });
+        let is_hidden =
+            self.hidden.get(&subgroup).is_some_and(|settings| settings.contains(&setting));
+        if is_known { Value::Flag(is_hidden).into() } else { State::Absent }
+    }
+
+    /// A plan is made as a copy, and goes unless it is in force, came with Windows, or holds what
+    /// its original does not.
+    pub(super) fn write_plan(&mut self, plan: Uuid, state: &State) -> Result<Written, WriteError> {
+        let refused = |reason: &str| Err(WriteError::Refused(reason.to_owned()));
+        match (state, self.plans.get(&plan)) {
+            (State::Absent, None) => Ok(Written::Done),
+            (State::Absent, Some(_)) if self.active == plan => refused("the plan is in force"),
+            (State::Absent, Some(held)) => {
+                let Some(original) = held.copy_of.and_then(|of| self.plans.get(&of)) else {
+                    return refused("the plan came with Windows");
+                };
+                if original.values != held.values {
+                    return Ok(Written::LeftInPlace);
+                }
+                self.plans.remove(&plan);
+                Ok(Written::Done)
+            }
+            (State::Value(value), Some(_))
+                if self.read_plan(plan) == State::from(value.clone()) =>
+            {
+                Ok(Written::Done)
+            }
+            (State::Value(Value::PlanExists { copy_of: Some(of), name }), None) => {
+                let Some(original) = self.plans.get(of) else {
+                    return refused("there is no plan to copy");
+                };
+                let (name, copy_of) = (name.clone(), Some(*of));
+                let values = original.values.clone();
+                self.plans.insert(plan, Plan { name, copy_of, values });
+                Ok(Written::Done)
+            }
+            (other, _) => Err(WriteError::Refused(format!("a plan cannot be made {other}"))),
+        }
+    }
+
+    pub(super) fn write_hidden(
+        &mut self,
+        subgroup: Uuid,
+        setting: Uuid,
+        state: &State,
+    ) -> Result<Written, WriteError> {
+        let known = self.read_hidden(subgroup, setting);
+        let (State::Value(Value::Flag(is_hidden)), State::Value(_)) = (state, known) else {
+            return Err(WriteError::Refused(format!("a power setting cannot be {state}")));
+        };
+        let settings = self.hidden.entry(subgroup).or_default();
+        if *is_hidden {
+            settings.insert(setting);
+        } else {
+            settings.remove(&setting);
+        }
+        if settings.is_empty() {
+            self.hidden.remove(&subgroup);
+        }
+        Ok(Written::Done)
     }
 
     pub(super) fn read_value(&self, path: [Uuid; 3], source: PowerSource) -> State {
@@ -89,9 +167,12 @@ impl Power {
 
     pub(super) fn addresses(&self) -> Vec<Address> {
         let mut addresses = vec![Address::ActivePlan];
+        let mut known = BTreeSet::new();
         for (plan, content) in &self.plans {
+            addresses.push(Address::PowerPlan(*plan));
             for (subgroup, settings) in &content.values {
                 for setting in settings.keys() {
+                    known.insert((*subgroup, *setting));
                     for source in [PowerSource::Mains, PowerSource::Battery] {
                         let (plan, subgroup, setting) = (*plan, *subgroup, *setting);
                         addresses.push(Address::PowerValue { plan, subgroup, setting, source });
@@ -99,6 +180,8 @@ impl Power {
                 }
             }
         }
+        let hidden = |(subgroup, setting)| Address::PowerHidden { subgroup, setting };
+        addresses.extend(known.into_iter().map(hidden));
         addresses
     }
 }

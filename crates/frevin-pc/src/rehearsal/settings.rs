@@ -71,6 +71,10 @@ impl Settings {
             Address::ServiceStart(name) => self.services.read_start(name),
             Address::ServiceRunning(name) => self.services.read_run(name),
             Address::ActivePlan => self.power.read_active(),
+            Address::PowerPlan(plan) => self.power.read_plan(*plan),
+            Address::PowerHidden { subgroup, setting } => {
+                self.power.read_hidden(*subgroup, *setting)
+            }
             Address::PowerValue { plan, subgroup, setting, source } => {
                 self.power.read_value([*plan, *subgroup, *setting], *source)
             }
@@ -93,6 +97,10 @@ impl Settings {
             Address::ServiceStart(name) => self.services.write_start(name, state),
             Address::ServiceRunning(name) => self.services.write_run(name, state),
             Address::ActivePlan => self.power.write_active(state),
+            Address::PowerPlan(plan) => self.power.write_plan(*plan, state),
+            Address::PowerHidden { subgroup, setting } => {
+                self.power.write_hidden(*subgroup, *setting, state)
+            }
             Address::PowerValue { plan, subgroup, setting, source } => {
                 self.power.write_value([*plan, *subgroup, *setting], *source, state)
             }
@@ -143,7 +151,10 @@ impl Settings {
             Address::ServiceStart(_) | Address::ServiceRunning(_) => {
                 folder.write_json(SERVICES, &self.services)?;
             }
-            Address::ActivePlan | Address::PowerValue { .. } => {
+            Address::ActivePlan
+            | Address::PowerPlan(_)
+            | Address::PowerHidden { .. }
+            | Address::PowerValue { .. } => {
                 folder.write_json(POWER, &self.power)?;
             }
             Address::Visual(_) => folder.write_json(VISUAL, &self.visual)?,

@@ -45,6 +45,10 @@ pub(crate) fn shown(state: &State) -> String {
         State::Value(Value::Plan(plan)) => {
             plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned)
         }
+        State::Value(Value::PlanExists { copy_of: Some(plan), name }) => {
+            let plan = plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned);
+            format!("\"{name}\", a copy of {plan}")
+        }
         other => other.to_string(),
     }
 }
@@ -70,6 +74,13 @@ pub(crate) fn short(address: &Address) -> String {
         Address::ServiceStart(name) => format!("service {name}, start"),
         Address::ServiceRunning(name) => format!("service {name}"),
         Address::ActivePlan => "power plan in force".to_owned(),
+        Address::PowerPlan(plan) => {
+            let plan = plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned);
+            format!("power plan {plan}")
+        }
+        Address::PowerHidden { setting, .. } => {
+            format!("power setting {}, hidden", power_setting(*setting))
+        }
         Address::PowerValue { plan, setting, source, .. } => {
             let plan = plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned);
             format!("plan {plan}, {} on {source}", power_setting(*setting))

@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::readings::PcReadings;
 use super::rollback;
-use super::writing::{describe, put_back};
+use super::writing::{describe, put_back, went_with_its_container};
 use crate::failure::{Failure, Kind};
 use crate::session::Session;
 
@@ -125,7 +125,7 @@ impl Sorted {
         on_others: OnOthers,
     ) -> Result<(), Failure> {
         let held = pc.read(address)?;
-        if held == *target {
+        if held == *target || went_with_its_container(pc, address) {
             return Ok(());
         }
         match on_others {

@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::apply::unfinished;
 use super::readings::PcReadings;
 use super::refuse_unfinished;
-use super::writing::{Outcome, describe, put_back, write_and_read_back};
+use super::writing::{Outcome, describe, put_back, went_with_its_container, write_and_read_back};
 use crate::failure::{Failure, Kind};
 use crate::session::Session;
 
@@ -139,7 +139,8 @@ pub(super) fn carry_out(
     pc.flush().map_err(|error| error.to_string())?;
     for (address, _, after) in writes(steps) {
         let held = pc.read(address).map_err(|error| error.to_string())?;
-        if held != *after && !left_in_place.contains(address) {
+        let is_settled = left_in_place.contains(address) || went_with_its_container(pc, address);
+        if held != *after && !is_settled {
             return Err(format!("{address}: it was {after} for a moment and is {held} again"));
         }
     }

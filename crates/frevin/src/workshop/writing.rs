@@ -49,7 +49,8 @@ pub(crate) struct FinalState {
 pub(super) fn put_back(pc: &mut dyn Pc, settings: &[(Address, State)]) -> Vec<FinalState> {
     let mut left_in_place = Vec::new();
     for (address, before) in settings {
-        let is_back = pc.read(address).is_ok_and(|held| held == *before);
+        let is_back = pc.read(address).is_ok_and(|held| held == *before)
+            || went_with_its_container(pc, address);
         if !is_back && write_and_read_back(pc, address, before) == Outcome::LeftInPlace {
             left_in_place.push(address);
         }
@@ -57,11 +58,18 @@ pub(super) fn put_back(pc: &mut dyn Pc, settings: &[(Address, State)]) -> Vec<Fi
     // Read at the end, since putting one setting back can move another.
     let state_of = |(address, before): &(Address, State)| {
         let state = pc.read(address).unwrap_or_else(|error| State::Unreadable(error.to_string()));
-        let is_as_before = state == *before;
+        let is_as_before = state == *before || went_with_its_container(pc, address);
         let is_settled = is_as_before || left_in_place.contains(&address);
         FinalState { address: address.clone(), state, is_as_before, is_settled }
     };
     settings.iter().map(state_of).collect()
+}
+
+/// Whether a setting is absent together with what it goes and comes with: there is nothing to put
+/// back into a power plan that is not there.
+pub(super) fn went_with_its_container(pc: &dyn Pc, address: &Address) -> bool {
+    let is_absent = |address: &Address| pc.read(address).is_ok_and(|held| held == State::Absent);
+    is_absent(address) && address.container().is_some_and(|container| is_absent(&container))
 }
 
 /// A line for each setting's final state.

@@ -179,6 +179,23 @@ fn what_others_changed_since_is_told_where_it_would_be_overwritten() {
 }
 
 #[test]
+fn values_of_a_plan_that_is_yet_to_be_copied_are_those_of_its_original() {
+    let (plan_id, original) = (uuid::Uuid::from_u128(1), uuid::Uuid::from_u128(2));
+    let value = |plan: uuid::Uuid| format!("power:{plan}/{plan_id}/{plan_id}#mains");
+    let pc = Pc::default().with(&value(original), Value::PowerIndex(30));
+    let exists = Value::PlanExists { copy_of: Some(original), name: "Play".into() };
+    let make = (format!("power:{plan_id}#exists"), State::from(exists));
+    let set = (value(plan_id), State::from(Value::PowerIndex(90)));
+    let wishes = [wish("a/b", &[(&make.0, make.1.clone()), (&set.0, set.1.clone())])];
+    let whole = plan(&wishes, &pc, &Layers::new()).unwrap();
+    assert_eq!(whole.steps.len(), 2);
+    assert_eq!(whole.steps[0].before, State::Absent);
+    assert_eq!(whole.steps[1].before, Value::PowerIndex(30).into());
+    let without_plan = plan(&[wish("a/b", &[(&set.0, set.1)])], &pc, &Layers::new()).unwrap();
+    assert_eq!(without_plan.left_out.len(), 1);
+}
+
+#[test]
 fn what_is_protected_is_refused_without_consent() {
     let pc = Pc::default().with("service:WinDefend#start", Value::Flag(true));
     let mut wishes = [wish("a/b", &[("service:windefend#start", State::Absent)])];
