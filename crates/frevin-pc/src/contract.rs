@@ -72,6 +72,13 @@ pub trait Pc {
     /// Where that cannot be had.
     fn flush(&mut self) -> Result<(), PcError>;
 
+    /// Makes a restore point, where the PC has such a thing. It is called before the first change of
+    /// a PC, while the caller holds its lock; whatever the answer, the change goes on.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn restore_point(&mut self, description: &str) -> Result<RestorePoint, PcError>;
+
     /// The services that stop when `service` stops, each after those that depend on it.
     ///
     /// # Errors
@@ -179,6 +186,26 @@ pub enum Written {
     Done,
     /// A key that should have gone holds something that others put into it, and stays.
     LeftInPlace,
+}
+
+/// What came of asking for a restore point.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "restore_point")]
+pub enum RestorePoint {
+    /// It was made.
+    Made {
+        /// The number that the PC gave it.
+        number: u32,
+    },
+    /// The PC has them switched off.
+    SwitchedOff,
+    /// The PC would not make one.
+    Refused {
+        /// Why.
+        reason: String,
+    },
+    /// The PC does not offer them.
+    NotOffered,
 }
 
 /// Why a setting was not written.

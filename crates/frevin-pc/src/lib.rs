@@ -10,6 +10,7 @@ mod fingerprint;
 pub mod rehearsal;
 
 pub use contract::{
-    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, WriteError, Written,
+    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint, WriteError,
+    Written,
 };
 pub use fingerprint::{Fingerprint, fingerprint};

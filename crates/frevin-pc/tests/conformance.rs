@@ -8,7 +8,9 @@ use frevin_core::facts::Facts;
 use frevin_core::setting::{Address, RegistryData, State, Value, WinName};
 use frevin_pc::conformance::{Sample, Samples, check};
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
-use frevin_pc::{BootId, LockError, Pc, PcError, PcIdentity, PcLock, WriteError, Written};
+use frevin_pc::{
+    BootId, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint, WriteError, Written,
+};
 
 const VALUE: &str = r"registry:HKCU\Control Panel\Mouse#MouseSpeed";
 const OTHER: &str = r"registry:HKCU\Control Panel\Mouse#MouseThreshold1";
@@ -110,6 +112,10 @@ impl Pc for Saboteur {
 
     fn flush(&mut self) -> Result<(), PcError> {
         self.pc.flush()
+    }
+
+    fn restore_point(&mut self, description: &str) -> Result<RestorePoint, PcError> {
+        self.pc.restore_point(description)
     }
 
     fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {

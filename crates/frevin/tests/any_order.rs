@@ -39,8 +39,15 @@ fn deeds() -> impl Strategy<Value = Vec<Deed>> {
     prop::collection::vec(deed, 3..12)
 }
 
+/// How many rows of deeds: FREVIN_ORDERS, or a few.
+fn config() -> ProptestConfig {
+    let orders = std::env::var("FREVIN_ORDERS").ok().and_then(|text| text.parse().ok());
+    let cases = orders.unwrap_or(16);
+    ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(cases) }
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(16) })]
+    #![proptest_config(config())]
 
     #[test]
     fn everything_goes_back(deeds in deeds()) {

@@ -70,11 +70,14 @@ fn plans_and_changes() {
     steps[].tweak
     takes_effect
     title
+    waiting_for_restart
     ");
     let applied = place.json(&["apply", "evening", "--yes"]);
     assert_snapshot!(lines(&applied), @"
     change
     left_out[]
+    number
+    restore_point
     takes_effect
     title
     undo_files.registry

@@ -44,6 +44,7 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
     assert_snapshot!(place.run(&["apply", "evening", "--yes"]).ok().out, @"
     Done. Change 1 (evening@1) is applied: 9 settings written and read back.
     Some of it waits for a restart.
+    This was the first change of this PC: restore point 1 was made before it.
       take it back         frevin rollback 1
       undo without Frevin  [HERE]/home/undo/[ID]/change-1.reg
                            [HERE]/home/undo/[ID]/change-1.txt
@@ -163,6 +164,42 @@ fn undo_files_hold_the_way_back_without_frevin() {
         was: running
         run: sc.exe start "SysMain"
     "#);
+}
+
+#[test]
+fn a_restore_point_is_made_before_the_first_change_only_and_its_lack_is_told() {
+    let place = Place::with_evening();
+    let apply = ["apply", "--tweak", "looks/menu-delay", "--yes"];
+    assert_eq!(place.json(&apply)["restore_point"], "made");
+    let points = fs_err::read_to_string(place.pc().join("restore-points.json")).unwrap();
+    assert!(points.contains("Before the first change"), "{points}");
+    assert!(place.json(&["apply", "evening", "--yes"])["restore_point"].is_null());
+
+    let place = Place::with_evening();
+    place.write("pc/restore-points.json", "{\"is_switched_on\": false}");
+    let said = place.run(&apply).ok();
+    assert!(said.out.contains("they are switched off on this PC"), "{}", said.out);
+
+    let place = Place::with_evening();
+    place.write("pc/restore-points.json", "broken");
+    let said = place.run(&apply).ok();
+    assert!(said.out.contains("No restore point was made"), "{}", said.out);
+
+    let place = Place::with_evening();
+    fs_err::remove_file(place.pc().join("restore-points.json")).unwrap();
+    let said = place.run(&apply).ok();
+    assert!(said.out.contains("does not offer restore points"), "{}", said.out);
+}
+
+#[test]
+fn a_preview_tells_what_waits_from_earlier_changes() {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    let said = place.run(&["preview", "--tweak", "looks/menu-delay"]).ok();
+    assert!(said.out.contains("From earlier changes, 1 setting waits"), "{}", said.out);
+    place.run(&["rehearsal", "restart"]).ok();
+    let said = place.run(&["preview", "--tweak", "looks/menu-delay"]).ok();
+    assert!(!said.out.contains("From earlier changes"), "{}", said.out);
 }
 
 #[test]

@@ -15,6 +15,7 @@ mod model;
 mod pc;
 mod power;
 mod registry;
+mod restore_points;
 mod services;
 mod settings;
 mod template;

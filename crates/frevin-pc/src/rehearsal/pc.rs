@@ -14,9 +14,11 @@ use super::faults::Faults;
 use super::folder::Folder;
 use super::frames::{self, RecordedRun};
 use super::model::Model;
+use super::restore_points::{self, RESTORE_POINTS};
 use super::settings::Settings;
 use crate::contract::{
-    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, WriteError, Written,
+    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint, WriteError,
+    Written,
 };
 
 pub(super) const PC: &str = "pc.toml";
@@ -272,7 +274,7 @@ impl Pc for RehearsalPc {
             .open(self.folder.path(LOCK))?;
         match file.try_lock() {
             Ok(()) => {
-                for name in [CLOCK, FAULTS, HOLDER] {
+                for name in [CLOCK, FAULTS, HOLDER, RESTORE_POINTS] {
                     self.folder.remove_draft(name)?;
                 }
                 self.settings = Settings::load(&self.folder)?;
@@ -306,6 +308,10 @@ impl Pc for RehearsalPc {
 
     fn flush(&mut self) -> Result<(), PcError> {
         self.settings.sync(&self.folder)
+    }
+
+    fn restore_point(&mut self, description: &str) -> Result<RestorePoint, PcError> {
+        restore_points::make(&self.folder, description)
     }
 
     fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {

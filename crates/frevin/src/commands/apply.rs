@@ -4,7 +4,7 @@ use clap::Args;
 use frevin_core::preview::LeftOut;
 use frevin_core::setting::TakesEffect;
 use frevin_ledger::Ledger;
-use frevin_pc::Pc;
+use frevin_pc::{Pc, RestorePoint};
 use serde::Serialize;
 
 use super::preview::{PlanReport, with_article};
@@ -60,6 +60,7 @@ pub(crate) fn apply_target(
     let report = PlanReport {
         title: &target.title,
         takes_effect: plan.takes_effect(),
+        waiting_for_restart: ledger.waiting_for_restart(&pc.identity().id, &pc.boot()?.0)?.len(),
         plan: &plan,
         catalogue: &catalogue,
         addresses: false,
@@ -99,6 +100,9 @@ impl Report for ApplyReport {
                     let moment = with_article(applied.takes_effect);
                     page.line(warn(format_args!("Some of it waits for {moment}.")));
                 }
+                if let Some(restore_point) = &applied.restore_point {
+                    page.line(about_restore_point(restore_point));
+                }
                 page.pairs([
                     ("take it back", format!("frevin rollback {}", applied.change)),
                     ("undo without Frevin", applied.undo_files.registry.display().to_string()),
@@ -114,6 +118,24 @@ impl Report for ApplyReport {
                 left.reasons.join(" ")
             ));
         }
+    }
+}
+
+fn about_restore_point(restore_point: &RestorePoint) -> String {
+    match restore_point {
+        RestorePoint::Made { number } => {
+            format!(
+                "This was the first change of this PC: restore point {number} was made before it."
+            )
+        }
+        RestorePoint::SwitchedOff => warn(
+            "No restore point was made: they are switched off on this PC. Frevin's own way back does \
+             not need one.",
+        ),
+        RestorePoint::Refused { reason } => warn(format_args!(
+            "No restore point was made: {reason}. Frevin's own way back does not need one."
+        )),
+        RestorePoint::NotOffered => "This PC does not offer restore points.".to_owned(),
     }
 }
 

@@ -238,6 +238,7 @@ impl Demo {
         let report = super::preview::PlanReport {
             title: &target.title,
             takes_effect: plan.takes_effect(),
+            waiting_for_restart: 0,
             plan: &plan,
             catalogue: &catalogue,
             addresses: false,

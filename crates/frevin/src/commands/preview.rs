@@ -12,7 +12,7 @@ use super::target::{TargetArgs, Unsaved};
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, short, shown, strong, warn};
+use crate::view::{Page, Table, bad, count, dim, settings_wait, short, shown, strong, warn};
 use crate::workshop::{apply::make_plan, refuse_unfinished};
 
 /// Show what a profile would change on this PC, step by step. Changes nothing
@@ -32,6 +32,8 @@ pub(crate) struct PlanReport<'a> {
     #[serde(flatten)]
     pub(crate) plan: &'a Plan,
     pub(crate) takes_effect: TakesEffect,
+    /// How many settings wait for a restart already, because of earlier changes.
+    pub(crate) waiting_for_restart: usize,
     #[serde(skip)]
     pub(crate) catalogue: &'a Catalogue,
     #[serde(skip)]
@@ -49,6 +51,7 @@ pub(crate) fn run(session: &Session, args: &PreviewArgs) -> Result<Answer, Failu
     Ok(Answer::yes(&PlanReport {
         title: &target.title,
         takes_effect: plan.takes_effect(),
+        waiting_for_restart: ledger.waiting_for_restart(&pc.identity().id, &pc.boot()?.0)?.len(),
         plan: &plan,
         catalogue: &catalogue,
         addresses: args.addresses,
@@ -138,6 +141,10 @@ impl PlanReport<'_> {
     }
 
     fn summarise(&self, page: &mut Page) {
+        if self.waiting_for_restart > 0 {
+            let waiting = settings_wait(self.waiting_for_restart);
+            page.line(warn(format_args!("From earlier changes, {waiting}")));
+        }
         let writes = self.plan.writes().count();
         if self.plan.is_empty() {
             page.line("Nothing would change.");

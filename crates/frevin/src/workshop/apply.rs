@@ -4,8 +4,8 @@ use frevin_core::layers::ChangeId;
 use frevin_core::preview::{Drifted, Plan, PlanError, Step, Undoing, Wish, plan, undoing};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, State, TakesEffect};
-use frevin_ledger::{Ledger, LedgerError, NewChange};
-use frevin_pc::{Pc, PcError};
+use frevin_ledger::{ChangeStatus, Ledger, LedgerError, NewChange};
+use frevin_pc::{Pc, PcError, RestorePoint};
 use serde::Serialize;
 
 use super::readings::PcReadings;
@@ -36,6 +36,9 @@ pub(crate) struct Applied {
     pub(crate) title: String,
     pub(crate) written: usize,
     pub(crate) undo_files: UndoFiles,
+    /// What came of asking for a restore point, where this was the PC's first change.
+    #[serde(flatten)]
+    pub(crate) restore_point: Option<RestorePoint>,
     pub(crate) takes_effect: TakesEffect,
 }
 
@@ -93,6 +96,7 @@ pub(crate) fn apply(
                 .hint("nothing was changed; is there room on the disk?"));
         }
     };
+    let restore_point = restore_point_before_first_change(pc, ledger)?;
     if let Err(reason) = carry_out(session, pc, &plan) {
         return Err(undo(session, pc, ledger, id, &back, reason));
     }
@@ -102,6 +106,7 @@ pub(crate) fn apply(
         title: order.title.to_owned(),
         written: plan.writes().count(),
         undo_files,
+        restore_point,
         takes_effect: plan.takes_effect(),
     })
 }
@@ -158,6 +163,20 @@ fn refuse_moved(shown: &Plan, now: &Plan) -> Result<(), Failure> {
     Err(Failure::new(Kind::ChangedByOthers, "nothing was changed: the PC is no longer as shown")
         .details(shown.steps.iter().filter(moved).map(line))
         .hint("look at the preview again"))
+}
+
+/// A PC that was changed before has its restore point, or cannot have one.
+fn restore_point_before_first_change(
+    pc: &mut dyn Pc,
+    ledger: &Ledger,
+) -> Result<Option<RestorePoint>, Failure> {
+    let earlier = ledger.changes(&pc.identity().id)?;
+    if earlier.iter().any(|change| change.status == ChangeStatus::Applied) {
+        return Ok(None);
+    }
+    let made = pc.restore_point("Before the first change by Frevin");
+    // The way back does not depend on it: what went wrong is told, and the change goes on.
+    Ok(Some(made.unwrap_or_else(|error| RestorePoint::Refused { reason: error.to_string() })))
 }
 
 fn carry_out(session: &Session, pc: &mut dyn Pc, plan: &Plan) -> Result<(), String> {

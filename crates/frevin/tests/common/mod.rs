@@ -133,7 +133,9 @@ impl Place {
             for entry in fs_err::read_dir(folder).unwrap() {
                 let path = entry.unwrap().path();
                 let name = path.file_name().unwrap().to_string_lossy().into_owned();
-                let is_history = ["events.jsonl", "clock.json", "faults.json"].contains(&&*name);
+                let is_history =
+                    ["events.jsonl", "clock.json", "faults.json", "restore-points.json"]
+                        .contains(&&*name);
                 if path.is_file() && !is_history {
                     files.insert(name, fs_err::read(path).unwrap());
                 }
