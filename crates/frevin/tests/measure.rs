@@ -64,12 +64,13 @@ fn a_visit_is_recorded_with_its_warm_up_marked() {
       15.6 ms and longer  ██ 51
     ");
     assert_snapshot!(place.run(&["scene", "list"]).ok().out, @"
-    scene                        game                graphics  resolution  route
-    canyon-run                   Gorsehollow Riders  high      2560x1440   From the north gate to the
-                                                                           mill, 60 seconds on
-                                                                           horseback
-    night-market (not recorded   Gorsehollow Riders  high      2560x1440   Once around the market
-    yet)                                                                   square, 60 seconds on foot
+    scene                            game                graphics  resolution  route
+    canyon-run                       Gorsehollow Riders  high      2560x1440   From the north gate to
+                                                                               the mill, 60 seconds on
+                                                                               horseback
+    night-market (not recorded yet)  Gorsehollow Riders  high      2560x1440   Once around the market
+                                                                               square, 60 seconds on
+                                                                               foot
     ");
 }
 

@@ -11,7 +11,9 @@ use thiserror::Error;
 use uuid::Uuid;
 
 use super::name::WinName;
+use super::registry_key::{KeyPath, MAX_VALUE_NAME};
 use super::thing::{ThingKind, ThingSetting};
+use super::visual::VisualParameter;
 
 /// One setting of a PC.
 ///
@@ -246,146 +248,6 @@ impl From<Address> for String {
     }
 }
 
-/// The longest registry key name and value name that Windows takes, in UTF-16 units
-/// ("Registry element size limits" in the Windows documentation).
-const MAX_KEY_NAME: usize = 255;
-const MAX_VALUE_NAME: usize = 16_383;
-/// The deepest tree that the registry takes (same source).
-const MAX_DEPTH: usize = 512;
-
-/// A root of the registry that settings are addressed under.
-///
-/// The other roots are views of these, so a setting has one address only.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Hive {
-    /// `HKEY_LOCAL_MACHINE`, what holds for every user.
-    LocalMachine,
-    /// `HKEY_CURRENT_USER`, what holds for the signed-in user.
-    CurrentUser,
-    /// `HKEY_USERS`, all loaded users and the sign-in screen's (`.DEFAULT`).
-    Users,
-}
-
-impl Hive {
-    /// The short name used in addresses.
-    pub fn short_name(self) -> &'static str {
-        match self {
-            Self::LocalMachine => "HKLM",
-            Self::CurrentUser => "HKCU",
-            Self::Users => "HKU",
-        }
-    }
-
-    /// The name used in Windows' registry text format.
-    pub fn full_name(self) -> &'static str {
-        match self {
-            Self::LocalMachine => "HKEY_LOCAL_MACHINE",
-            Self::CurrentUser => "HKEY_CURRENT_USER",
-            Self::Users => "HKEY_USERS",
-        }
-    }
-
-    fn parse(text: &str) -> Result<Self, AddressError> {
-        match text.to_ascii_uppercase().as_str() {
-            "HKLM" | "HKEY_LOCAL_MACHINE" => Ok(Self::LocalMachine),
-            "HKCU" | "HKEY_CURRENT_USER" => Ok(Self::CurrentUser),
-            "HKU" | "HKEY_USERS" => Ok(Self::Users),
-            "HKCR" | "HKEY_CLASSES_ROOT" => {
-                Err(AddressError::HiveIsAView("HKCR", r"HKLM\SOFTWARE\Classes"))
-            }
-            "HKCC" | "HKEY_CURRENT_CONFIG" => Err(AddressError::HiveIsAView(
-                "HKCC",
-                r"HKLM\SYSTEM\CurrentControlSet\Hardware Profiles\Current",
-            )),
-            _ => Err(AddressError::UnknownHive(text.to_owned())),
-        }
-    }
-}
-
-/// A registry key below a hive: at least one name.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct KeyPath {
-    hive: Hive,
-    names: Vec<WinName>,
-}
-
-impl KeyPath {
-    /// The hive that the key is in.
-    pub fn hive(&self) -> Hive {
-        self.hive
-    }
-
-    /// The names from below the hive down to the key.
-    pub fn names(&self) -> &[WinName] {
-        &self.names
-    }
-
-    /// The key above, unless that is the hive itself.
-    pub fn parent(&self) -> Option<Self> {
-        let names = self.names[..self.names.len() - 1].to_vec();
-        (!names.is_empty()).then_some(Self { hive: self.hive, names })
-    }
-
-    /// Whether `other` is this key or lies under it.
-    pub fn contains(&self, other: &Self) -> bool {
-        self.hive == other.hive && other.names.starts_with(&self.names)
-    }
-
-    /// The path spelled the same for every spelling of it.
-    pub fn folded(&self) -> String {
-        let names: Vec<_> = self.names.iter().map(WinName::folded).collect();
-        format!(r"{}\{}", self.hive.short_name(), names.join(r"\"))
-    }
-}
-
-impl fmt::Display for KeyPath {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.hive.short_name())?;
-        self.names.iter().try_for_each(|name| write!(f, r"\{name}"))
-    }
-}
-
-impl FromStr for KeyPath {
-    type Err = AddressError;
-
-    fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let (hive, path) = text.split_once('\\').ok_or(AddressError::NoKeyPath)?;
-        let hive = Hive::parse(hive)?;
-        let names: Vec<WinName> = path.split('\\').map(WinName::new).collect();
-        let bad = |name: &&WinName| {
-            let text = name.as_str();
-            text.is_empty()
-                || text.encode_utf16().count() > MAX_KEY_NAME
-                || text.chars().any(char::is_control)
-        };
-        if let Some(name) = names.iter().find(bad) {
-            return Err(AddressError::BadKeyName(name.to_string()));
-        }
-        if names.len() > MAX_DEPTH {
-            return Err(AddressError::TooDeep);
-        }
-        let key = Self { hive, names };
-        key.refuse_numbered_control_set()?;
-        Ok(key)
-    }
-}
-
-impl KeyPath {
-    /// `ControlSet001` and its like are what `CurrentControlSet` points to: a second spelling
-    /// under which a setting would be guarded, layered and undone as if it were another.
-    fn refuse_numbered_control_set(&self) -> Result<(), AddressError> {
-        let [system, set, ..] = &self.names[..] else { return Ok(()) };
-        let numbered = set
-            .folded()
-            .strip_prefix("CONTROLSET")
-            .is_some_and(|digits| digits.chars().all(|c| c.is_ascii_digit()));
-        if self.hive == Hive::LocalMachine && system.folded() == "SYSTEM" && numbered {
-            return Err(AddressError::NumberedControlSet);
-        }
-        Ok(())
-    }
-}
-
 /// Which of the two values of a power setting is meant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -402,127 +264,6 @@ impl fmt::Display for PowerSource {
             Self::Mains => "mains",
             Self::Battery => "battery",
         })
-    }
-}
-
-/// A parameter of looks that Windows keeps for the signed-in user.
-///
-/// Each is read and written through `SystemParametersInfo`; the names are ours, the action is
-/// in the table of [`VisualParameter::windows_action`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum VisualParameter {
-    /// Animations inside windows (controls and elements).
-    ClientAreaAnimation,
-    /// Combo boxes slide open.
-    ComboBoxAnimation,
-    /// Shadows under the mouse pointer.
-    CursorShadow,
-    /// The contents of a window are drawn while it is dragged.
-    DragFullWindows,
-    /// Shadows under windows.
-    DropShadow,
-    /// Smooth edges of screen fonts.
-    FontSmoothing,
-    /// List boxes scroll smoothly.
-    ListBoxSmoothScrolling,
-    /// Menus fade or slide into view.
-    MenuAnimation,
-    /// How long a submenu waits before it opens, in milliseconds.
-    MenuDelay,
-    /// A chosen menu item fades out.
-    SelectionFade,
-    /// Tool tips fade or slide into view.
-    ToolTipAnimation,
-    /// The main switch over all of the above animations and fades.
-    UiEffects,
-}
-
-/// What a system parameter holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum VisualKind {
-    /// On or off.
-    Flag,
-    /// A time in milliseconds.
-    Milliseconds,
-}
-
-impl VisualParameter {
-    /// Every parameter, in the order of their names.
-    pub const ALL: [Self; 12] = [
-        Self::ClientAreaAnimation,
-        Self::ComboBoxAnimation,
-        Self::CursorShadow,
-        Self::DragFullWindows,
-        Self::DropShadow,
-        Self::FontSmoothing,
-        Self::ListBoxSmoothScrolling,
-        Self::MenuAnimation,
-        Self::MenuDelay,
-        Self::SelectionFade,
-        Self::ToolTipAnimation,
-        Self::UiEffects,
-    ];
-
-    /// The name used in addresses.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::ClientAreaAnimation => "client-area-animation",
-            Self::ComboBoxAnimation => "combo-box-animation",
-            Self::CursorShadow => "cursor-shadow",
-            Self::DragFullWindows => "drag-full-windows",
-            Self::DropShadow => "drop-shadow",
-            Self::FontSmoothing => "font-smoothing",
-            Self::ListBoxSmoothScrolling => "list-box-smooth-scrolling",
-            Self::MenuAnimation => "menu-animation",
-            Self::MenuDelay => "menu-delay",
-            Self::SelectionFade => "selection-fade",
-            Self::ToolTipAnimation => "tool-tip-animation",
-            Self::UiEffects => "ui-effects",
-        }
-    }
-
-    /// The `SystemParametersInfo` action that writes it, less its `SPI_SET` prefix
-    /// (documentation of `SystemParametersInfoW`).
-    pub fn windows_action(self) -> &'static str {
-        match self {
-            Self::ClientAreaAnimation => "CLIENTAREAANIMATION",
-            Self::ComboBoxAnimation => "COMBOBOXANIMATION",
-            Self::CursorShadow => "CURSORSHADOW",
-            Self::DragFullWindows => "DRAGFULLWINDOWS",
-            Self::DropShadow => "DROPSHADOW",
-            Self::FontSmoothing => "FONTSMOOTHING",
-            Self::ListBoxSmoothScrolling => "LISTBOXSMOOTHSCROLLING",
-            Self::MenuAnimation => "MENUANIMATION",
-            Self::MenuDelay => "MENUSHOWDELAY",
-            Self::SelectionFade => "SELECTIONFADE",
-            Self::ToolTipAnimation => "TOOLTIPANIMATION",
-            Self::UiEffects => "UIEFFECTS",
-        }
-    }
-
-    /// What it holds.
-    pub fn kind(self) -> VisualKind {
-        match self {
-            Self::MenuDelay => VisualKind::Milliseconds,
-            _ => VisualKind::Flag,
-        }
-    }
-}
-
-impl fmt::Display for VisualParameter {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.name())
-    }
-}
-
-impl FromStr for VisualParameter {
-    type Err = AddressError;
-
-    fn from_str(text: &str) -> Result<Self, Self::Err> {
-        Self::ALL
-            .into_iter()
-            .find(|parameter| parameter.name() == text)
-            .ok_or_else(|| AddressError::UnknownVisual(text.to_owned()))
     }
 }
 
@@ -628,10 +369,8 @@ mod tests {
             names in prop::collection::vec(r"[a-zA-Z0-9 #%._{}\-]{1,12}", 1..5),
             value in prop::option::of(r"[^\x00]{0,12}"),
         ) {
-            let key = KeyPath {
-                hive: Hive::CurrentUser,
-                names: names.iter().map(|n| WinName::new(n.as_str())).collect(),
-            };
+            let path = format!(r"HKCU\{}", names.join(r"\"));
+            let key: KeyPath = path.parse().unwrap();
             let address = match value {
                 Some(name) => Address::RegistryValue(key, WinName::new(name)),
                 None => Address::RegistryKey(key),

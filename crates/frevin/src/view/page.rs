@@ -3,7 +3,7 @@
 use std::fmt::{Display, Write as _};
 
 use anstyle::{AnsiColor, Style};
-use comfy_table::{Cell, CellAlignment, ContentArrangement, presets};
+use comfy_table::{Cell, CellAlignment, ColumnConstraint, ContentArrangement, presets};
 
 /// Text for a terminal. Its colours are taken out when it is printed where none are wanted.
 #[derive(Debug, Default, Clone)]
@@ -192,6 +192,8 @@ impl Table {
         if self.first_is_address {
             self.break_addresses();
         }
+        let names = self.rows.iter().filter_map(|row| row.first());
+        let names_width = names.flat_map(|name| name.lines()).map(visible_width).max().unwrap_or(0);
         let alignment = |heading: &str| match heading.starts_with('>') {
             true => CellAlignment::Right,
             false => CellAlignment::Left,
@@ -210,6 +212,13 @@ impl Table {
         }
         for column in table.column_iter_mut() {
             column.set_padding((0, 2));
+        }
+        // Names that people copy are not broken, as long as they leave room for the rest.
+        const WIDEST_NAME: usize = 45;
+        if names_width <= WIDEST_NAME
+            && let Some(names) = table.column_mut(0)
+        {
+            names.set_constraint(ColumnConstraint::ContentWidth);
         }
         let mut text = String::new();
         for line in table.lines() {

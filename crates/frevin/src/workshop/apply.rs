@@ -78,6 +78,7 @@ pub(crate) fn apply(
     let plan = order.plan;
     let boot = pc.boot()?;
     let back = undoing(&plan.steps, &PcReadings(pc))?;
+    let is_first_change = is_first_change(pc, ledger)?;
     let id = ledger.begin_change(&NewChange {
         pc: &pc.identity().id,
         title: order.title,
@@ -96,7 +97,7 @@ pub(crate) fn apply(
                 .hint("nothing was changed; is there room on the disk?"));
         }
     };
-    let restore_point = restore_point_before_first_change(pc, ledger)?;
+    let restore_point = is_first_change.then(|| restore_point(pc));
     if let Err(reason) = carry_out(session, pc, &plan) {
         return Err(undo(session, pc, ledger, id, &back, reason));
     }
@@ -165,18 +166,15 @@ fn refuse_moved(shown: &Plan, now: &Plan) -> Result<(), Failure> {
         .hint("look at the preview again"))
 }
 
-/// A PC that was changed before has its restore point, or cannot have one.
-fn restore_point_before_first_change(
-    pc: &mut dyn Pc,
-    ledger: &Ledger,
-) -> Result<Option<RestorePoint>, Failure> {
+fn is_first_change(pc: &dyn Pc, ledger: &Ledger) -> Result<bool, Failure> {
     let earlier = ledger.changes(&pc.identity().id)?;
-    if earlier.iter().any(|change| change.status == ChangeStatus::Applied) {
-        return Ok(None);
-    }
+    Ok(earlier.iter().all(|change| change.status != ChangeStatus::Applied))
+}
+
+/// The way back does not depend on a restore point: what goes wrong is told, and the change goes on.
+fn restore_point(pc: &mut dyn Pc) -> RestorePoint {
     let made = pc.restore_point("Before the first change by Frevin");
-    // The way back does not depend on it: what went wrong is told, and the change goes on.
-    Ok(Some(made.unwrap_or_else(|error| RestorePoint::Refused { reason: error.to_string() })))
+    made.unwrap_or_else(|error| RestorePoint::Refused { reason: error.to_string() })
 }
 
 fn carry_out(session: &Session, pc: &mut dyn Pc, plan: &Plan) -> Result<(), String> {

@@ -1,0 +1,127 @@
+//! The system parameters of looks.
+
+use std::fmt;
+use std::str::FromStr;
+
+use super::address::AddressError;
+
+/// A parameter of looks that Windows keeps for the signed-in user.
+///
+/// Each is read and written through `SystemParametersInfo`; the names are ours, the action is
+/// in the table of [`VisualParameter::windows_action`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum VisualParameter {
+    /// Animations inside windows (controls and elements).
+    ClientAreaAnimation,
+    /// Combo boxes slide open.
+    ComboBoxAnimation,
+    /// Shadows under the mouse pointer.
+    CursorShadow,
+    /// The contents of a window are drawn while it is dragged.
+    DragFullWindows,
+    /// Shadows under windows.
+    DropShadow,
+    /// Smooth edges of screen fonts.
+    FontSmoothing,
+    /// List boxes scroll smoothly.
+    ListBoxSmoothScrolling,
+    /// Menus fade or slide into view.
+    MenuAnimation,
+    /// How long a submenu waits before it opens, in milliseconds.
+    MenuDelay,
+    /// A chosen menu item fades out.
+    SelectionFade,
+    /// Tool tips fade or slide into view.
+    ToolTipAnimation,
+    /// The main switch over all of the above animations and fades.
+    UiEffects,
+}
+
+/// What a system parameter holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum VisualKind {
+    /// On or off.
+    Flag,
+    /// A time in milliseconds.
+    Milliseconds,
+}
+
+impl VisualParameter {
+    /// Every parameter, in the order of their names.
+    pub const ALL: [Self; 12] = [
+        Self::ClientAreaAnimation,
+        Self::ComboBoxAnimation,
+        Self::CursorShadow,
+        Self::DragFullWindows,
+        Self::DropShadow,
+        Self::FontSmoothing,
+        Self::ListBoxSmoothScrolling,
+        Self::MenuAnimation,
+        Self::MenuDelay,
+        Self::SelectionFade,
+        Self::ToolTipAnimation,
+        Self::UiEffects,
+    ];
+
+    /// The name used in addresses.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::ClientAreaAnimation => "client-area-animation",
+            Self::ComboBoxAnimation => "combo-box-animation",
+            Self::CursorShadow => "cursor-shadow",
+            Self::DragFullWindows => "drag-full-windows",
+            Self::DropShadow => "drop-shadow",
+            Self::FontSmoothing => "font-smoothing",
+            Self::ListBoxSmoothScrolling => "list-box-smooth-scrolling",
+            Self::MenuAnimation => "menu-animation",
+            Self::MenuDelay => "menu-delay",
+            Self::SelectionFade => "selection-fade",
+            Self::ToolTipAnimation => "tool-tip-animation",
+            Self::UiEffects => "ui-effects",
+        }
+    }
+
+    /// The `SystemParametersInfo` action that writes it, less its `SPI_SET` prefix
+    /// (documentation of `SystemParametersInfoW`).
+    pub fn windows_action(self) -> &'static str {
+        match self {
+            Self::ClientAreaAnimation => "CLIENTAREAANIMATION",
+            Self::ComboBoxAnimation => "COMBOBOXANIMATION",
+            Self::CursorShadow => "CURSORSHADOW",
+            Self::DragFullWindows => "DRAGFULLWINDOWS",
+            Self::DropShadow => "DROPSHADOW",
+            Self::FontSmoothing => "FONTSMOOTHING",
+            Self::ListBoxSmoothScrolling => "LISTBOXSMOOTHSCROLLING",
+            Self::MenuAnimation => "MENUANIMATION",
+            Self::MenuDelay => "MENUSHOWDELAY",
+            Self::SelectionFade => "SELECTIONFADE",
+            Self::ToolTipAnimation => "TOOLTIPANIMATION",
+            Self::UiEffects => "UIEFFECTS",
+        }
+    }
+
+    /// What it holds.
+    pub fn kind(self) -> VisualKind {
+        match self {
+            Self::MenuDelay => VisualKind::Milliseconds,
+            _ => VisualKind::Flag,
+        }
+    }
+}
+
+impl fmt::Display for VisualParameter {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+impl FromStr for VisualParameter {
+    type Err = AddressError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        Self::ALL
+            .into_iter()
+            .find(|parameter| parameter.name() == text)
+            .ok_or_else(|| AddressError::UnknownVisual(text.to_owned()))
+    }
+}
