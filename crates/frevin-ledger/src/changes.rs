@@ -218,6 +218,15 @@ impl Ledger {
         Ok(changes)
     }
 
+    /// Whether a change of a PC was ever carried out.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn has_applied_change(&self, pc: &str) -> Result<bool, LedgerError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM change WHERE pc = ?1 AND status = 'applied')";
+        Ok(self.connection.query_row(sql, [pc], |row| row.get(0))?)
+    }
+
     pub(crate) fn unfinished_change(&self, pc: &str) -> Result<Option<Change>, LedgerError> {
         let sql = format!("SELECT {COLUMNS} FROM change WHERE pc = ?1 AND status = 'begun'");
         let change = self.connection.query_row(&sql, [pc], |row| Ok(change_of(row))).optional()?;

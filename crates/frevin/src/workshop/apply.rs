@@ -4,7 +4,7 @@ use frevin_core::layers::ChangeId;
 use frevin_core::preview::{Drifted, Plan, PlanError, Step, Undoing, Wish, plan, undoing};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, State, TakesEffect};
-use frevin_ledger::{ChangeStatus, Ledger, LedgerError, NewChange};
+use frevin_ledger::{Ledger, LedgerError, NewChange};
 use frevin_pc::{Pc, PcError, RestorePoint};
 use serde::Serialize;
 
@@ -78,7 +78,7 @@ pub(crate) fn apply(
     let plan = order.plan;
     let boot = pc.boot()?;
     let back = undoing(&plan.steps, &PcReadings(pc))?;
-    let is_first_change = is_first_change(pc, ledger)?;
+    let is_first_change = !ledger.has_applied_change(&pc.identity().id)?;
     let id = ledger.begin_change(&NewChange {
         pc: &pc.identity().id,
         title: order.title,
@@ -164,11 +164,6 @@ fn refuse_moved(shown: &Plan, now: &Plan) -> Result<(), Failure> {
     Err(Failure::new(Kind::ChangedByOthers, "nothing was changed: the PC is no longer as shown")
         .details(shown.steps.iter().filter(moved).map(line))
         .hint("look at the preview again"))
-}
-
-fn is_first_change(pc: &dyn Pc, ledger: &Ledger) -> Result<bool, Failure> {
-    let earlier = ledger.changes(&pc.identity().id)?;
-    Ok(earlier.iter().all(|change| change.status != ChangeStatus::Applied))
 }
 
 /// The way back does not depend on a restore point: what goes wrong is told, and the change goes on.

@@ -33,7 +33,8 @@ pub(super) fn write(
     fs_err::create_dir_all(folder)?;
     write_durably(&files.registry, &encode_registry_text(&registry_text(states())))?;
     write_durably(&files.sheet, sheet(&heading, states()).as_bytes())?;
-    sync_folder(folder)?;
+    // The folders above may be new as well, and their names are in the home's own folder.
+    folder.ancestors().take(3).try_for_each(sync_folder)?;
     Ok(files)
 }
 
