@@ -49,6 +49,8 @@ pub enum ExpressionError {
     UnknownFunction { expression: String, function: String },
     #[error("`{expression}` cannot be computed: {reason}")]
     Evaluation { expression: String, reason: String },
+    #[error("`{expression}` gives the address `{address}`: {reason}")]
+    BadAddress { expression: String, address: String, reason: String },
     #[error("`{expression}` gives {given}, where {wanted} is needed")]
     WrongType { expression: String, given: String, wanted: &'static str },
 }
@@ -247,6 +249,13 @@ fn from_cel(value: &cel::Value) -> Option<Value> {
         cel::Value::UInt(whole) => (*whole).into(),
         cel::Value::Float(real) => serde_json::Number::from_f64(*real)?.into(),
         cel::Value::String(text) => text.as_str().into(),
+        cel::Value::Map(fields) => {
+            let field = |(name, value): (&Key, &cel::Value)| match name {
+                Key::String(name) => Some((name.to_string(), from_cel(value)?)),
+                _ => None,
+            };
+            fields.map.iter().map(field).collect::<Option<serde_json::Map<_, _>>>()?.into()
+        }
         cel::Value::List(items) => items.iter().map(from_cel).collect::<Option<Vec<_>>>()?.into(),
         _ => return None,
     })

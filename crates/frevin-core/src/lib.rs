@@ -15,5 +15,6 @@ pub mod layers;
 pub mod preview;
 pub mod profile;
 pub mod setting;
+pub mod settings_file;
 pub mod tweak;
 pub mod verdict;

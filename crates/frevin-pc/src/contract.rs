@@ -4,7 +4,7 @@ use std::fmt;
 use std::path::PathBuf;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, State, WinName};
+use frevin_core::setting::{Address, CleanPlace, State, WinName};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -30,7 +30,11 @@ use thiserror::Error;
 /// 7. **A write survives the end of the process** at once, and a power cut after
 ///    [`flush`](Pc::flush).
 /// 8. **A key that is not empty is not removed**: writing [`State::Absent`] to it answers
-///    [`Written::LeftInPlace`].
+///    [`Written::LeftInPlace`]. So does a section of a settings file that holds something, and a
+///    quarantine of which a file cannot go back because another has taken its place.
+///
+/// A reading of a whole (`text:FILE`, `clean:PLACE#files`) moves with the settings that are parts of
+/// it, and is never written.
 pub trait Pc {
     /// Which PC this is.
     fn identity(&self) -> &PcIdentity;
@@ -90,6 +94,19 @@ pub trait Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError>;
+
+    /// How much each place that can be cleaned holds, and how much of it is set aside.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn clean_content(&self) -> Result<Vec<CleanContent>, PcError>;
+
+    /// Deletes for good what is set aside of a place: there is no way back from it. Says what it
+    /// held. Called while the caller holds the PC's lock.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn empty_quarantine(&mut self, place: CleanPlace) -> Result<CleanContent, PcError>;
 
     /// Every setting of the PC that can be listed, in order of address, each once.
     ///
@@ -186,6 +203,21 @@ pub enum Written {
     Done,
     /// A key that should have gone holds something that others put into it, and stays.
     LeftInPlace,
+}
+
+/// How much a place that can be cleaned holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct CleanContent {
+    /// The place.
+    pub place: CleanPlace,
+    /// Files in it.
+    pub files: u64,
+    /// Their lengths together, in bytes.
+    pub bytes: u64,
+    /// Files of it that are set aside.
+    pub files_set_aside: u64,
+    /// Their lengths together, in bytes.
+    pub bytes_set_aside: u64,
 }
 
 /// What came of asking for a restore point.

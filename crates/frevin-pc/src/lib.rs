@@ -6,11 +6,12 @@
 
 pub mod conformance;
 mod contract;
+mod files;
 mod fingerprint;
 pub mod rehearsal;
 
 pub use contract::{
-    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint, WriteError,
-    Written,
+    BootId, CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
+    WriteError, Written,
 };
 pub use fingerprint::{Fingerprint, fingerprint};

@@ -5,11 +5,12 @@
 use std::cell::Cell;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, RegistryData, State, Value, WinName};
+use frevin_core::setting::{Address, CleanPlace, RegistryData, State, Value, WinName};
 use frevin_pc::conformance::{Sample, Samples, check};
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{
-    BootId, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint, WriteError, Written,
+    BootId, CleanContent, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint, WriteError,
+    Written,
 };
 
 const VALUE: &str = r"registry:HKCU\Control Panel\Mouse#MouseSpeed";
@@ -124,6 +125,14 @@ impl Pc for Saboteur {
 
     fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
         self.pc.dependencies(service)
+    }
+
+    fn clean_content(&self) -> Result<Vec<CleanContent>, PcError> {
+        self.pc.clean_content()
+    }
+
+    fn empty_quarantine(&mut self, place: CleanPlace) -> Result<CleanContent, PcError> {
+        self.pc.empty_quarantine(place)
     }
 
     fn addresses(&self) -> Result<Vec<Address>, PcError> {

@@ -18,6 +18,10 @@ const HIGH: &str = "8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c";
 const PLAY: &str = "6e7d9f10-2b3c-4d5e-8f90-a1b2c3d4e5f6";
 const FILE_CACHE: &str = r"registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management#LargeSystemCache";
 
+const OPTIONS: &str = "text:documents/Gorsehollow Riders/options.ini";
+const ENGINE: &str = "text:local-app-data/Gorsehollow Riders/engine.json";
+const BOOT: &str = "text:roaming-app-data/Gorsehollow Riders/boot.cfg";
+
 fn at(text: &str) -> Address {
     text.parse().unwrap()
 }
@@ -46,17 +50,25 @@ fn text(text: &str) -> State {
     Value::Text(text.into()).into()
 }
 
+fn written(text: &str) -> State {
+    Value::Written(text.into()).into()
+}
+
 fn new_pc(folder: &Path) -> RehearsalPc {
     create(&folder.join("pc"), Template::named("desktop").unwrap(), "Test", 1).unwrap()
 }
 
 /// Every file of the PC that says what it is, as opposed to what has happened to it.
 fn files(pc: &RehearsalPc) -> BTreeMap<String, Vec<u8>> {
-    let settings = fs_err::read_dir(pc.folder().join("settings")).unwrap();
-    let mut files: BTreeMap<_, _> = settings
-        .map(|entry| entry.unwrap().path())
-        .map(|path| (path.display().to_string(), fs_err::read(path).unwrap()))
-        .collect();
+    let mut files = BTreeMap::new();
+    let mut left = ["settings", "files", "quarantine"].map(|name| pc.folder().join(name)).to_vec();
+    while let Some(path) = left.pop() {
+        if path.is_dir() {
+            left.extend(fs_err::read_dir(path).unwrap().map(|entry| entry.unwrap().path()));
+        } else if path.exists() {
+            files.insert(path.display().to_string(), fs_err::read(path).unwrap());
+        }
+    }
     if let Ok(bytes) = fs_err::read(pc.folder().join("in-effect.json")) {
         files.insert("in-effect".into(), bytes);
     }
@@ -104,6 +116,13 @@ fn it_keeps_the_contract() {
             sample("driver:global#setting-low-latency", text("ultra")),
             sample("driver:riders.exe#setting-frame-cap-fps", State::Absent),
             sample("protection:sample-submission#enabled", flag(false)),
+            sample(&format!("{OPTIONS}#ini:[Video]VSync"), written("0")),
+            sample(&format!("{OPTIONS}#ini:[Video]Reflections"), written("0")),
+            sample(&format!("{OPTIONS}#ini:[Input]"), Value::Key.into()),
+            sample(&format!("{ENGINE}#json:/graphics/renderScale"), written("0.75")),
+            sample(&format!("{ENGINE}#json:/graphics/fog"), written("false")),
+            sample(&format!("{BOOT}#keys:worker_threads"), written("6")),
+            sample("clean:user-temp#quarantine", Value::Quarantined { untouched_days: 7 }.into()),
         ],
         refused: vec![
             sample(r"registry:HKLM\SAM\Domains#x", dword(1)),
@@ -126,15 +145,23 @@ fn it_keeps_the_contract() {
             sample("adapter:Ethernet#option-*NoSuch", text("1")),
             sample("driver:global#setting-low-latency", text("warp")),
             sample("pagefile:C:#size", flag(true)),
+            sample(OPTIONS, written("")),
+            sample(&format!("{OPTIONS}#ini:[Input]Raw"), written("1")),
+            sample(&format!("{OPTIONS}#ini:[Video]VSync"), written("0\nEvil=1")),
+            sample(&format!("{ENGINE}#json:/graphics/renderScale"), written("large")),
+            sample("text:documents/Nowhere/options.ini#ini:x", written("1")),
+            sample("clean:user-temp#files", State::Absent),
+            sample("clean:user-temp#quarantine", flag(true)),
         ],
         full_keys: vec![
             at(r"registry:HKCU\Control Panel"),
             at(r"registry:HKCU\Control Panel\Mouse"),
+            at(&format!("{OPTIONS}#ini:[Video]")),
         ],
     };
     let mut kinds: Vec<_> = samples.writable.iter().map(|sample| sample.address.kind()).collect();
     kinds.dedup();
-    assert_eq!(kinds.len(), 4 + ThingKind::ALL.len(), "every kind is exercised");
+    assert_eq!(kinds.len(), 6 + ThingKind::ALL.len(), "every kind is exercised");
     let violations = conformance::check(&mut pc, &samples).unwrap();
     assert!(violations.is_empty(), "{violations:#?}");
     assert_eq!(files(&pc), before, "the files are the same bytes again");

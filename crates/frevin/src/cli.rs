@@ -41,6 +41,8 @@ enum Command {
     Rollback(commands::rollback::RollbackArgs),
     Recover(commands::recover::RecoverArgs),
     #[command(subcommand)]
+    Quarantine(commands::quarantine::QuarantineCommand),
+    #[command(subcommand)]
     Snapshot(commands::snapshot::SnapshotCommand),
     Drift(commands::drift::DriftArgs),
     #[command(subcommand)]
@@ -99,6 +101,7 @@ fn run(cli: Cli) -> Result<Answer, Failure> {
         Command::Apply(args) => commands::apply::run(&session, &args),
         Command::Rollback(args) => commands::rollback::run(&session, &args),
         Command::Recover(args) => commands::recover::run(&session, &args),
+        Command::Quarantine(command) => commands::quarantine::run(&session, &command),
         Command::Snapshot(command) => commands::snapshot::run(&session, &command),
         Command::Drift(args) => commands::drift::run(&session, &args),
         Command::Scene(command) => commands::scene::run(&session, &command),

@@ -423,11 +423,11 @@ fn an_update_of_the_operating_system_is_seen_as_drift() {
 #[test]
 fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
     let place = Place::with_evening();
-    assert_snapshot!(place.run(&["snapshot", "take", "--name", "new PC"]).ok().out, @"Taken. Snapshot 1 (new PC) holds 268 settings.");
-    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @"No difference between snapshot 1 and the PC now, over 268 settings.");
+    assert_snapshot!(place.run(&["snapshot", "take", "--name", "new PC"]).ok().out, @"Taken. Snapshot 1 (new PC) holds 307 settings.");
+    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @"No difference between snapshot 1 and the PC now, over 307 settings.");
     place.run(&["apply", "evening", "--yes"]).ok();
     assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @r"
-    9 of 270 settings differ between snapshot 1 and the PC now
+    9 of 309 settings differ between snapshot 1 and the PC now
       setting                                                          first      second
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR        absent     present
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\               absent     0
@@ -457,9 +457,9 @@ fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
     place.run(&["snapshot", "diff", "1", "9"]).fails(3);
     assert_snapshot!(place.run(&["snapshot", "list"]).ok().out, @"
     snapshot  taken             settings  for
-           3  2026-03-01 20:00       270  evening
+           3  2026-03-01 20:00       309  evening
            2  2026-03-01 20:00         9  before evening@1
-           1  2026-03-01 20:00       268  new PC
+           1  2026-03-01 20:00       307  new PC
     ");
 }
 

@@ -128,6 +128,8 @@ pub struct Graphics {
     pub driver_date: jiff::civil::Date,
     /// Whether card and driver can schedule their own work.
     pub can_schedule_itself: bool,
+    /// The instance identifier of its device; null where it is not known.
+    pub device_id: Option<String>,
 }
 
 /// A connected display.
@@ -158,6 +160,10 @@ pub struct Adapter {
     pub is_wireless: bool,
     /// Speed of the link, in megabits a second.
     pub link_mbit_s: u32,
+    /// The GUID that the registry knows its interface by, in braces; null where it is not known.
+    pub interface_id: Option<String>,
+    /// The instance identifier of its device; null where it is not known.
+    pub device_id: Option<String>,
 }
 
 /// What the owner uses.
@@ -223,6 +229,7 @@ impl Facts {
                 driver_version: "1.0".into(),
                 driver_date: jiff::civil::date(2026, 9, 1),
                 can_schedule_itself: true,
+                device_id: Some(r"PCI\VEN_0000&DEV_0001\0".into()),
             }],
             displays: vec![Display {
                 name: "Sample display".into(),
@@ -236,6 +243,8 @@ impl Facts {
                 name: "Ethernet".into(),
                 is_wireless: false,
                 link_mbit_s: 1000,
+                interface_id: Some("{00000000-0000-0000-0000-000000000001}".into()),
+                device_id: Some(r"PCI\VEN_0000&DEV_0002\0".into()),
             }],
             uses: Uses {
                 printer: false,

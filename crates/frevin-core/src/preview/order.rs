@@ -1,11 +1,11 @@
 //! The order of writes within one operation.
 
 use super::readings::Readings;
-use crate::setting::{Address, RunState, State, Value};
+use crate::setting::{Address, FilePart, RunState, State, Value};
 
 /// Where a write belongs among the others: lower ranks go first.
 ///
-/// Keys and power plans are made before what lies in them and removed after it. A service's start type is set
+/// Keys, sections and power plans are made before what lies in them and removed after it. A service's start type is set
 /// before the service is started, since a disabled one refuses to start. Services are started
 /// from the one that needs the fewest others, and stopped the other way round; `dependencies` is
 /// how many others a service needs, directly or not.
@@ -17,6 +17,13 @@ pub(super) fn rank(address: &Address, target: &State, dependencies: usize) -> (u
         (Address::RegistryKey(_), _) => (4, -depth(address)),
         (Address::PowerPlan(_), State::Value(_)) => (0, 0),
         (Address::PowerPlan(_), _) => (4, 0),
+        (Address::Text(setting), target) if matches!(setting.part(), FilePart::Section(_)) => {
+            if *target == State::Absent {
+                (4, 0)
+            } else {
+                (0, 0)
+            }
+        }
         (Address::ServiceRunning(_), State::Value(Value::Run(RunState::Running))) => {
             (3, signed(dependencies))
         }

@@ -10,7 +10,10 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use uuid::Uuid;
 
+use super::clean::{CleanPart, CleanPlace, CleanSetting};
+use super::file_part::{FilePart, FileSetting};
 use super::name::WinName;
+use super::place::PlaceError;
 use super::registry_key::{KeyPath, MAX_VALUE_NAME};
 use super::thing::{ThingKind, ThingSetting};
 use super::visual::VisualParameter;
@@ -29,6 +32,8 @@ use super::visual::VisualParameter;
 /// | `power:PLAN/SUBGROUP/SETTING#mains` | a value of a plan, on mains (or `#battery`) |
 /// | `visual:menu-delay` | a system parameter of looks |
 /// | `task:NAME#enabled` and the like | a part of a named thing: see [`ThingKind`] |
+/// | `text:PLACE/FILE#ini:[Section]Key` and the like | a part of a settings file: see [`FileSetting`] |
+/// | `clean:PLACE#quarantine` | whether files of a place are set aside: see [`CleanSetting`] |
 ///
 /// A `#` or `%` inside a registry key's path is written `%23` or `%25`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -68,6 +73,10 @@ pub enum Address {
     Visual(VisualParameter),
     /// A part of a named thing.
     Thing(ThingSetting),
+    /// A settings file of a game or program, or a part of it.
+    Text(FileSetting),
+    /// Files that can be set aside.
+    Clean(CleanSetting),
 }
 
 impl Address {
@@ -82,6 +91,8 @@ impl Address {
             | Self::PowerValue { .. } => "power",
             Self::Visual(_) => "visual",
             Self::Thing(setting) => setting.kind().name(),
+            Self::Text(_) => "text",
+            Self::Clean(_) => "clean",
         }
     }
 
@@ -90,6 +101,8 @@ impl Address {
         match self {
             Self::RegistryKey(_) | Self::RegistryValue(..) | Self::PowerPlan(_) => true,
             Self::Thing(setting) => setting.part().may_be_absent,
+            Self::Text(setting) => *setting.part() != FilePart::Whole,
+            Self::Clean(setting) => setting.part == CleanPart::Quarantine,
             _ => false,
         }
     }
@@ -105,8 +118,12 @@ impl Address {
 
     /// The settings that must be present before this one can hold a value, outermost first.
     ///
-    /// A registry value needs its key and every key above it. The hive itself is always there.
+    /// A registry value needs its key and every key above it; the hive itself is always there. A
+    /// key of an INI file needs its section.
     pub fn supports(&self) -> Vec<Self> {
+        if let Self::Text(setting) = self {
+            return setting.support().into_iter().map(Self::Text).collect();
+        }
         let key = match self {
             Self::RegistryKey(key) => key.parent(),
             Self::RegistryValue(key, _) => Some(key.clone()),
@@ -131,8 +148,10 @@ impl Address {
             | Self::PowerPlan(_)
             | Self::PowerHidden { .. }
             | Self::PowerValue { .. }
-            | Self::Visual(_) => self.to_string(),
+            | Self::Visual(_)
+            | Self::Clean(_) => self.to_string(),
             Self::Thing(setting) => setting.identity(),
+            Self::Text(setting) => setting.identity(),
         }
     }
 }
@@ -156,6 +175,8 @@ impl fmt::Display for Address {
             }
             Self::Visual(parameter) => write!(f, "visual:{parameter}"),
             Self::Thing(setting) => setting.fmt(f),
+            Self::Text(setting) => setting.fmt(f),
+            Self::Clean(setting) => setting.fmt(f),
         }
     }
 }
@@ -178,6 +199,8 @@ impl FromStr for Address {
             "service" => parse_service(rest),
             "power" => parse_power(rest),
             "visual" => rest.parse().map(Self::Visual),
+            "text" => FileSetting::parse(rest).map(Self::Text),
+            "clean" => rest.parse().map(Self::Clean),
             _ => match ThingKind::named(kind) {
                 Some(kind) => ThingSetting::parse(kind, rest).map(Self::Thing),
                 None => Err(AddressError::UnknownKind(kind.to_owned())),
@@ -275,7 +298,7 @@ pub enum AddressError {
     #[error("an address begins with its kind and a colon, like `registry:` or `service:`")]
     NoKind,
     #[error(
-        "there is no kind of setting `{0}`; the kinds are registry, service, power, visual, {things}",
+        "there is no kind of setting `{0}`; the kinds are registry, service, power, visual, text, clean, {things}",
         things = ThingKind::ALL.map(ThingKind::name).join(", ")
     )]
     UnknownKind(String),
@@ -310,6 +333,19 @@ pub enum AddressError {
          `PLAN/SUBGROUP/SETTING#mains` or `#battery`"
     )]
     PowerPath,
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    #[error("`{file}` is not a settings file; those end in {endings}")]
+    NotASettingsFile { file: String, endings: String },
+    #[error(
+        "a part of a settings file is `#ini:[Section]Key`, `#ini:Key`, `#ini:[Section]`, \
+         `#keys:name` or `#json:/way/to/member`"
+    )]
+    FilePart,
+    #[error("there is no place to clean called `{0}`; there are {places}", places = CleanPlace::ALL.map(CleanPlace::name).join(", "))]
+    UnknownCleanPlace(String),
+    #[error("an address of a place to clean ends in `#quarantine` or `#files`")]
+    CleanPart,
     #[error("there is no system parameter of looks called `{0}`")]
     UnknownVisual(String),
 }
@@ -379,7 +415,7 @@ mod tests {
         }
 
         #[test]
-        fn no_text_makes_the_parser_panic(text in r"(registry|service|power|visual)?:?.{0,60}") {
+        fn no_text_makes_the_parser_panic(text in r"(registry|service|power|visual|text:documents/|clean|task)?:?.{0,60}") {
             if let Ok(address) = text.parse::<Address>() {
                 prop_assert_eq!(address.to_string().parse::<Address>(), Ok(address));
             }

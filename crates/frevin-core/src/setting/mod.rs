@@ -5,8 +5,11 @@
 //! form, the [`Value`] it holds, and its lines in [`undo`].
 
 mod address;
+mod clean;
 mod difference;
+mod file_part;
 mod name;
+mod place;
 mod protection;
 mod registry_key;
 mod state;
@@ -16,8 +19,11 @@ pub mod undo;
 mod visual;
 
 pub use address::{Address, AddressError, PowerSource};
+pub use clean::{CleanPart, CleanPlace, CleanSetting};
 pub use difference::{Difference, differences};
+pub use file_part::{FilePart, FileSetting};
 pub use name::WinName;
+pub use place::{Place, PlaceError, PlacePath};
 pub use protection::{Protection, protection};
 pub use registry_key::{Hive, KeyPath};
 pub use state::{RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value};

@@ -91,6 +91,30 @@ impl KeyPath {
         self.hive == other.hive && other.names.starts_with(&self.names)
     }
 
+    /// The key with every name made another by `rename`.
+    pub(super) fn with_names(&self, rename: impl Fn(&WinName) -> WinName) -> Self {
+        Self { hive: self.hive, names: self.names.iter().map(rename).collect() }
+    }
+
+    /// The key as 64-bit programs know it: Windows shows 32-bit programs' part of the registry
+    /// under `Wow6432Node`, and some of what lies there is the very key without it ("Registry keys
+    /// affected by WOW64" in the Windows documentation).
+    pub(super) fn without_32_bit_view(&self) -> Self {
+        let view = WinName::new("Wow6432Node");
+        let names = self.names.iter().filter(|name| **name != view).cloned().collect();
+        Self { hive: self.hive, names }
+    }
+
+    /// The names below `SOFTWARE` of the PC or of any user, where the key lies there.
+    pub(super) fn below_software(&self) -> Option<&[WinName]> {
+        let names = match self.hive {
+            Hive::LocalMachine | Hive::CurrentUser => &self.names[..],
+            Hive::Users => self.names.get(1..)?,
+        };
+        let (first, below) = names.split_first()?;
+        (*first == WinName::new("SOFTWARE")).then_some(below)
+    }
+
     /// The path spelled the same for every spelling of it.
     pub fn folded(&self) -> String {
         let names: Vec<_> = self.names.iter().map(WinName::folded).collect();

@@ -59,12 +59,40 @@ pub enum Value {
     Mode(DisplayMode),
     /// A page file's size.
     PageFile(PageFileSize),
+    /// What stands in a settings file, character for character.
+    Written(String),
+    /// All of a settings file.
+    File {
+        /// Its length in bytes.
+        bytes: u64,
+        /// The BLAKE3 hash of its bytes, in hexadecimal digits.
+        digest: String,
+    },
+    /// Files of a place.
+    Files {
+        /// How many.
+        count: u64,
+        /// Their lengths together, in bytes.
+        bytes: u64,
+        /// The BLAKE3 hash over their names and bytes, in hexadecimal digits.
+        digest: String,
+    },
+    /// Files of a place are in quarantine: those that had not been changed for so many days.
+    Quarantined {
+        /// The least age in days, by when a file was last changed.
+        untouched_days: u32,
+    },
 }
 
 impl State {
     /// Whether the setting could be read, absence included.
     pub fn is_readable(&self) -> bool {
         !matches!(self, Self::Unreadable(_))
+    }
+
+    /// The state of a setting that holds a value or is absent.
+    pub fn from_option(value: Option<Value>) -> Self {
+        value.map_or(Self::Absent, Self::Value)
     }
 }
 
@@ -106,6 +134,17 @@ impl fmt::Display for Value {
             Self::Texts(texts) => f.write_str(&texts.join(", ")),
             Self::Mode(mode) => mode.fmt(f),
             Self::PageFile(size) => size.fmt(f),
+            Self::Written(text) if text.is_empty() => f.write_str("empty"),
+            Self::Written(text) => f.write_str(text),
+            Self::File { bytes, digest } => {
+                write!(f, "{bytes} bytes, {}", digest.get(..8).unwrap_or(digest))
+            }
+            Self::Files { count: 1, bytes, .. } => write!(f, "1 file, {bytes} bytes"),
+            Self::Files { count, bytes, .. } => write!(f, "{count} files, {bytes} bytes"),
+            Self::Quarantined { untouched_days: 0 } => f.write_str("files set aside"),
+            Self::Quarantined { untouched_days } => {
+                write!(f, "files untouched for {untouched_days} days set aside")
+            }
         }
     }
 }

@@ -4,6 +4,7 @@
 //! parts there are and what each holds. One table says that; reading, writing and showing go by it.
 
 use std::fmt;
+use std::net::IpAddr;
 use std::str::FromStr;
 
 use super::address::AddressError;
@@ -178,6 +179,9 @@ impl ThingSetting {
 
     /// Whether the setting can hold a value.
     pub fn can_hold(&self, value: &Value) -> bool {
+        if let (ThingKind::Adapter, Value::Texts(servers)) = (self.kind, value) {
+            return servers.iter().all(|server| server.parse::<IpAddr>().is_ok());
+        }
         matches!(
             (self.part().holds, value),
             (Holds::Flag, Value::Flag(_))

@@ -120,6 +120,9 @@ pub fn sheet<'a>(
         }
         listed += 1;
         let _ = write!(text, "\r\n{address}\r\n    was: {state}\r\n");
+        if let Some(hint) = by_hand(address, state) {
+            let _ = write!(text, "    by hand: {hint}\r\n");
+        }
         if let Some(command) = command_for(address, state) {
             let _ = write!(text, "    run: {command}\r\n");
         }
@@ -128,6 +131,24 @@ pub fn sheet<'a>(
         text.push_str("\r\nNothing: this change touched the registry only.\r\n");
     }
     text
+}
+
+/// What a person does where Windows has no command for it.
+fn by_hand(address: &Address, state: &State) -> Option<String> {
+    Some(match (address, state) {
+        (Address::Text(setting), State::Absent) => {
+            format!("take {} out of {} again", setting.part(), setting.file())
+        }
+        (Address::Text(setting), State::Value(_)) => {
+            format!("set {} in {} to exactly that", setting.part(), setting.file())
+        }
+        (Address::Clean(setting), State::Absent) => format!(
+            "move the files under quarantine/{place}/files back to where they were; \
+             quarantine/{place}/manifest.json lists them",
+            place = setting.place
+        ),
+        _ => return None,
+    })
 }
 
 fn command_for(address: &Address, state: &State) -> Option<String> {

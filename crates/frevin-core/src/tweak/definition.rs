@@ -10,6 +10,7 @@ use thiserror::Error;
 
 use super::parameter::{Arguments, Parameter};
 use super::target::Target;
+use super::whereabouts::Whereabouts;
 use crate::expression::{Expression, ExpressionError};
 use crate::facts::Facts;
 use crate::setting::{Address, State, TakesEffect};
@@ -163,8 +164,8 @@ pub struct Source {
 /// One setting that a tweak wants, before parameters and facts are known.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SettingSpec {
-    /// Which setting.
-    pub address: Address,
+    /// Which setting, or settings.
+    pub whereabouts: Whereabouts,
     pub(super) target: Target,
     /// Only where this holds, over `facts` and `params`.
     pub when: Option<Expression>,
@@ -252,16 +253,39 @@ impl Tweak {
         let variables = self.variables(&self.complete(given), facts);
         let mut wanted = Vec::new();
         for spec in &self.settings {
-            let applies = spec.when.as_ref().map_or(Ok(true), |when| when.holds(&variables))?;
-            if applies {
-                wanted.push(Wanted {
-                    address: spec.address.clone(),
-                    state: spec.target.state(&spec.address, &variables)?,
-                    takes_effect: spec.takes_effect,
-                });
+            for variables in spec.whereabouts.instances(&variables)? {
+                let applies = spec.when.as_ref().map_or(Ok(true), |when| when.holds(&variables))?;
+                if applies {
+                    let address = spec.whereabouts.address(&variables)?;
+                    let state = spec.target.state(&address, &variables)?;
+                    wanted.push(Wanted { address, state, takes_effect: spec.takes_effect });
+                }
             }
         }
         Ok(wanted)
+    }
+
+    /// The settings that the tweak may want: on the sample PC, whatever is chosen of it.
+    ///
+    /// # Errors
+    /// As [`Self::resolve`].
+    pub fn sample_settings(&self) -> Result<Vec<Wanted>, ExpressionError> {
+        let facts = Facts::sample();
+        let mut wanted = self.resolve(&self.sample_arguments(), &facts)?;
+        for (name, parameter) in &self.parameters {
+            for argument in parameter.samples() {
+                let mut arguments = self.sample_arguments();
+                arguments.insert(name.clone(), argument);
+                wanted.extend(self.resolve(&arguments, &facts)?);
+            }
+        }
+        Ok(wanted)
+    }
+
+    /// Arguments that name something wherever a parameter takes names.
+    pub(super) fn sample_arguments(&self) -> Arguments {
+        let sample = |(name, p): (&String, &Parameter)| Some((name.clone(), p.example()?));
+        self.parameters.iter().filter_map(sample).collect()
     }
 
     /// What the tweak's expressions see: `facts`, and `params` with each parameter's value.

@@ -8,6 +8,7 @@ mod definition;
 mod parameter;
 mod reading;
 mod target;
+mod whereabouts;
 
 pub use catalogue::{Catalogue, CatalogueError};
 pub use definition::{
@@ -16,3 +17,4 @@ pub use definition::{
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
 pub use target::state_from_words;
+pub use whereabouts::{ComputedAddress, Whereabouts};

@@ -12,7 +12,7 @@ use crate::document::nearest;
 pub type Arguments = BTreeMap<String, Argument>;
 
 /// What was chosen for a parameter.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(untagged)]
 pub enum Argument {
     /// Yes or no.
@@ -23,6 +23,10 @@ pub enum Argument {
     Choice(String),
     /// Any of the named choices.
     Subset(BTreeSet<String>),
+    /// A text of the owner's.
+    Text(String),
+    /// Names of the owner's, in order.
+    Names(Vec<String>),
 }
 
 impl fmt::Display for Argument {
@@ -31,7 +35,9 @@ impl fmt::Display for Argument {
             Self::Flag(true) => f.write_str("yes"),
             Self::Flag(false) => f.write_str("no"),
             Self::Whole(number) => number.fmt(f),
-            Self::Choice(name) => f.write_str(name),
+            Self::Choice(name) | Self::Text(name) => f.write_str(name),
+            Self::Names(names) if names.is_empty() => f.write_str("none"),
+            Self::Names(names) => f.write_str(&names.join(", ")),
             Self::Subset(names) if names.is_empty() => f.write_str("none"),
             Self::Subset(names) => {
                 f.write_str(&names.iter().map(String::as_str).collect::<Vec<_>>().join(", "))
@@ -77,7 +83,22 @@ pub enum ParameterKind {
         /// What can be chosen.
         choices: Vec<Choice>,
     },
+    /// A text that the owner knows.
+    Text {
+        /// One like it.
+        example: String,
+    },
+    /// Names of things that the owner has, in order.
+    Names {
+        /// One like them.
+        example: String,
+    },
 }
+
+/// How long a text of the owner's may be, in characters.
+const LONGEST_TEXT: usize = 400;
+/// How many names of the owner's there may be.
+const MOST_NAMES: usize = 200;
 
 /// One of several things that can be chosen.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -118,6 +139,18 @@ impl Parameter {
                 let all = choices.iter().map(|choice| choice.name.clone()).collect();
                 vec![Argument::Subset(BTreeSet::new()), Argument::Subset(all)]
             }
+            ParameterKind::Text { .. } | ParameterKind::Names { .. } => {
+                self.example().into_iter().collect()
+            }
+        }
+    }
+
+    /// Something that an owner might write, where that is a text or names.
+    pub(super) fn example(&self) -> Option<Argument> {
+        match &self.kind {
+            ParameterKind::Text { example } => Some(Argument::Text(example.clone())),
+            ParameterKind::Names { example } => Some(Argument::Names(vec![example.clone()])),
+            _ => None,
         }
     }
 
@@ -133,6 +166,8 @@ impl Parameter {
             }
             ParameterKind::Choice { choices } => format!("one of {}", names(choices)),
             ParameterKind::Subset { choices } => format!("a list of any of {}", names(choices)),
+            ParameterKind::Text { example } => format!("a text like \"{example}\""),
+            ParameterKind::Names { example } => format!("a list of names like \"{example}\""),
         }
     }
 }
@@ -169,8 +204,22 @@ pub fn check_argument(
             })
             .collect::<Result<_, _>>()
             .map(Argument::Subset),
+        (ParameterKind::Text { .. }, toml::Value::String(text)) if is_text(text) => {
+            Ok(Argument::Text(text.clone()))
+        }
+        (ParameterKind::Names { .. }, toml::Value::Array(names)) if names.len() <= MOST_NAMES => {
+            let name = |name: &toml::Value| {
+                name.as_str().filter(|name| is_text(name) && !name.is_empty()).map(str::to_owned)
+            };
+            let names: Option<Vec<_>> = names.iter().map(name).collect();
+            names.map(Argument::Names).ok_or_else(wrong)
+        }
         _ => Err(wrong()),
     }
+}
+
+fn is_text(text: &str) -> bool {
+    text.chars().count() <= LONGEST_TEXT && !text.chars().any(char::is_control)
 }
 
 fn known_choice(choices: &[Choice], word: &str) -> Option<String> {

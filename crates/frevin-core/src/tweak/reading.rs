@@ -4,18 +4,19 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 
 use serde::Deserialize;
-use serde_json::json;
+use serde_json::{Value as Json, json};
 use toml::Spanned;
 
 use super::definition::{
     BuildRange, Condition, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
 };
-use super::parameter::{Arguments, Choice, Parameter, ParameterKind, check_argument};
+use super::parameter::{Choice, Parameter, ParameterKind, check_argument};
 use super::target::{Target, WrittenType, value_for};
+use super::whereabouts::{Each, Whereabouts};
 use crate::document::{BadDocument, Problem};
-use crate::expression::Expression;
+use crate::expression::{Expression, ExpressionError};
 use crate::facts::Facts;
-use crate::setting::{Address, State, TakesEffect};
+use crate::setting::TakesEffect;
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -50,6 +51,8 @@ enum ParameterType {
     Whole,
     Choice,
     Subset,
+    Text,
+    Names,
 }
 
 #[derive(Deserialize)]
@@ -63,12 +66,16 @@ struct ParameterDocument {
     minimum: Option<i64>,
     maximum: Option<i64>,
     unit: Option<String>,
+    example: Option<String>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct SettingDocument {
     address: Spanned<String>,
+    for_each: Option<Spanned<String>>,
+    #[serde(rename = "as")]
+    each_name: Option<String>,
     #[serde(rename = "type")]
     written_type: Option<WrittenType>,
     value: Option<Spanned<toml::Value>>,
@@ -181,20 +188,28 @@ impl Reader {
             document.parameter_type.into_inner(),
             document.choices,
             (document.minimum, document.maximum, document.unit),
+            document.example,
         ) {
-            (ParameterType::Flag, None, (None, None, None)) => ParameterKind::Flag,
-            (ParameterType::Whole, None, (Some(minimum), Some(maximum), Some(unit))) => {
+            (ParameterType::Flag, None, (None, None, None), None) => ParameterKind::Flag,
+            (ParameterType::Whole, None, (Some(minimum), Some(maximum), Some(unit)), None) => {
                 ParameterKind::Whole { minimum, maximum, unit }
             }
-            (ParameterType::Choice, Some(choices), (None, None, None)) => {
+            (ParameterType::Choice, Some(choices), (None, None, None), None) => {
                 ParameterKind::Choice { choices }
             }
-            (ParameterType::Subset, Some(choices), (None, None, None)) => {
+            (ParameterType::Subset, Some(choices), (None, None, None), None) => {
                 ParameterKind::Subset { choices }
+            }
+            (ParameterType::Text, None, (None, None, None), Some(example)) => {
+                ParameterKind::Text { example }
+            }
+            (ParameterType::Names, None, (None, None, None), Some(example)) => {
+                ParameterKind::Names { example }
             }
             _ => {
                 let message = "a whole number has `minimum`, `maximum` and `unit`; a choice or a \
-                               subset has `choices`; a flag has neither";
+                               subset has `choices`; a text or names have an `example`; a flag \
+                               has none of these";
                 self.problems.push(Problem::at(span, message));
                 return None;
             }
@@ -212,22 +227,44 @@ impl Reader {
         tweak_takes_effect: TakesEffect,
     ) -> Option<SettingSpec> {
         let span = document.address.span();
-        let address: Address = self.note(span.clone(), document.address.as_ref().parse())?;
+        let each = match (document.for_each, document.each_name) {
+            (None, None) => None,
+            (Some(things), Some(name)) if is_name(&name) => {
+                Some(Each { things: self.expression(&things)?, name })
+            }
+            _ => {
+                let message = "`for_each` is a list, and `as` a name for each thing of it";
+                self.problems.push(Problem::at(span, message));
+                return None;
+            }
+        };
+        let whereabouts =
+            self.note(span.clone(), Whereabouts::parse(document.address.as_ref(), each))?;
         let when = match &document.when {
             Some(when) => Some(self.expression(when)?),
             None => None,
         };
         let target = match (document.value, document.formula, document.absent) {
             (Some(value), None, false) => {
-                let checked = value_for(&address, document.written_type, &json!(value.as_ref()));
-                let wanted = checked.map_err(|takes| format!("this setting takes {takes}"));
-                Target::Fixed(State::Value(self.note(value.span(), wanted)?))
+                let written = json!(value.as_ref());
+                if let Whereabouts::Fixed(address) = &whereabouts {
+                    let checked = value_for(address, document.written_type, &written);
+                    let wanted = checked.map_err(|takes| format!("this setting takes {takes}"));
+                    self.note(value.span(), wanted)?;
+                }
+                Target::Written { written, written_type: document.written_type }
             }
             (None, Some(formula), false) => Target::Formula {
                 formula: self.expression(&formula)?,
                 written_type: document.written_type,
             },
-            (None, None, true) => Target::Fixed(State::Absent),
+            (None, None, true) if document.address.as_ref().starts_with("text:") => {
+                let message = "what stands in a settings file is never taken out, since it could \
+                               not be put back where it stood; give it a `value`";
+                self.problems.push(Problem::at(span, message));
+                return None;
+            }
+            (None, None, true) => Target::Absent,
             _ => {
                 let message = "a setting has one of `value`, `formula` and `absent = true`";
                 self.problems.push(Problem::at(span, message));
@@ -235,7 +272,7 @@ impl Reader {
             }
         };
         let takes_effect = document.takes_effect.unwrap_or(tweak_takes_effect);
-        Some(SettingSpec { address, target, when, takes_effect })
+        Some(SettingSpec { whereabouts, target, when, takes_effect })
     }
 
     /// Names are checked statically; then every setting is computed for each argument worth
@@ -247,7 +284,7 @@ impl Reader {
         settings_span: Range<usize>,
     ) {
         let facts = Facts::sample();
-        let sample = tweak.variables(&Arguments::new(), &facts);
+        let sample = tweak.variables(&tweak.complete(&tweak.sample_arguments()), &facts);
         for (span, condition) in conditions {
             let facts_only = json!({ "facts": sample["facts"] });
             let checked = condition.holds.check(&facts_only);
@@ -255,32 +292,42 @@ impl Reader {
             self.note(span.clone(), holds);
         }
         for spec in &tweak.settings {
-            let formula = match &spec.target {
-                Target::Formula { formula, .. } => Some(formula),
-                Target::Fixed(_) => None,
-            };
-            for expression in spec.when.iter().chain(formula) {
-                self.note(settings_span.clone(), expression.check(&sample));
+            if let Err(error) = check_names(spec, &sample) {
+                self.problems.push(Problem::at(settings_span.clone(), error.to_string()));
             }
         }
-        if !self.problems.is_empty() {
-            return;
+        if self.problems.is_empty() {
+            self.note(settings_span, tweak.sample_settings());
         }
-        for (name, parameter) in &tweak.parameters {
-            for argument in parameter.samples() {
-                let arguments = Arguments::from([(name.clone(), argument)]);
-                self.note(settings_span.clone(), tweak.resolve(&arguments, &facts));
-            }
-        }
-        self.note(settings_span, tweak.resolve(&Arguments::new(), &facts));
     }
+}
+
+/// Checks the names in a setting's expressions, those of the thing that it is for included.
+fn check_names(spec: &SettingSpec, sample: &Json) -> Result<(), ExpressionError> {
+    if let Some(things) = spec.whereabouts.things() {
+        things.check(sample)?;
+    }
+    let formula = match &spec.target {
+        Target::Formula { formula, .. } => Some(formula),
+        Target::Written { .. } | Target::Absent => None,
+    };
+    let expressions = || spec.when.iter().chain(formula).chain(spec.whereabouts.expressions());
+    for variables in spec.whereabouts.instances(sample)? {
+        expressions().try_for_each(|expression| expression.check(&variables))?;
+    }
+    Ok(())
+}
+
+fn is_name(name: &str) -> bool {
+    let good = |c: char| c.is_ascii_lowercase() || c == '_';
+    !name.is_empty() && name.chars().all(good) && !["facts", "params"].contains(&name)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::setting::{RegistryData, Value};
-    use crate::tweak::Argument;
+    use crate::tweak::{Argument, Arguments};
 
     const GOOD: &str = r#"
         id = "cpu/share"
@@ -346,6 +393,79 @@ mod tests {
         facts.windows.build = 19_045;
         let misfits = tweak.misfits(&facts);
         assert_eq!(misfits, ["it needs Windows build 22000 or later; this is build 19045"]);
+    }
+
+    #[test]
+    fn addresses_are_computed_for_each_of_several_things() {
+        let each = r#"
+            for_each = "facts.adapters.filter(a, !a.is_wireless)"
+            as = "adapter"
+            address = 'registry:HKLM\SYSTEM\A\${adapter.name}-${string(params.share)}#Share'"#;
+        let text = GOOD.replace(r"address = 'registry:HKLM\SYSTEM\A#Share'", each);
+        let tweak = Tweak::parse("t.toml", &text).unwrap();
+        let mut facts = Facts::sample();
+        let mut second = facts.adapters[0].clone();
+        second.name = "Ethernet 2".into();
+        facts.adapters.push(second);
+        facts.adapters.push(crate::facts::Adapter {
+            name: "Air".into(),
+            is_wireless: true,
+            ..facts.adapters[0].clone()
+        });
+        let wanted = tweak.resolve(&Arguments::new(), &facts).unwrap();
+        let addresses: Vec<_> = wanted.iter().map(|w| w.address.to_string()).collect();
+        let expected = [
+            r"registry:HKLM\SYSTEM\A\Ethernet-38#Share",
+            r"registry:HKLM\SYSTEM\A\Ethernet 2-38#Share",
+        ];
+        assert_eq!(addresses, expected);
+        facts.adapters[0].name = "x\0y".into();
+        let error = tweak.resolve(&Arguments::new(), &facts).unwrap_err();
+        assert!(error.to_string().contains("gives the address"), "{error}");
+
+        for (from, to, why) in [
+            ("adapter.name", "adapter.nam", "adapter.nam"),
+            ("facts.adapters.filter(a, !a.is_wireless)", "facts.form", "a list of things"),
+            ("as = \"adapter\"", "as = \"facts\"", "`as` a name"),
+            ("${adapter.name}", "${adapter.name", "not a CEL"),
+            ("registry:HKLM", "registry:HKXX", "HKXX"),
+        ] {
+            let found = problems(&text.replace(from, to)).join("; ");
+            assert!(found.contains(why), "{to}: {found}");
+        }
+    }
+
+    #[test]
+    fn names_and_texts_of_the_owner_are_parameters() {
+        let start = GOOD.find("[parameters.share]").unwrap();
+        let end = GOOD.find("[[conditions]]").unwrap();
+        let middle = r#"
+        [parameters.entries]
+        meaning = "m"
+        type = "names"
+        default = []
+        example = "user-registry/Launcher"
+        [[settings]]
+        for_each = "params.entries"
+        as = "entry"
+        address = "startup:${entry}#enabled"
+        value = false
+        "#;
+        let text = [&GOOD[..start], middle, &GOOD[end..]].concat();
+        let tweak = Tweak::parse("t.toml", &text).unwrap();
+        let names = ["user-folder/B.lnk".to_owned(), "user-registry/A".to_owned()];
+        let arguments = Arguments::from([("entries".into(), Argument::Names(names.into()))]);
+        let wanted = tweak.resolve(&arguments, &Facts::sample()).unwrap();
+        assert_eq!(wanted.len(), 2);
+        assert_eq!(wanted[0].address.to_string(), "startup:user-folder/B.lnk#enabled");
+        let settings = tweak.sample_settings().unwrap();
+        assert_eq!(settings[0].address.to_string(), "startup:user-registry/Launcher#enabled");
+        let slip = text.replace("value = false", "value = 3");
+        assert!(problems(&slip).join("; ").contains("true or false"));
+        let gone = text.replace("startup:${entry}#enabled", "text:documents/${entry}#ini:x");
+        assert!(
+            problems(&gone.replace("value = false", "absent = true"))[0].contains("never taken")
+        );
     }
 
     #[test]

@@ -6,7 +6,8 @@ use serde_json::Value as Json;
 
 use crate::expression::{Expression, ExpressionError};
 use crate::setting::{
-    Address, Holds, RegistryData, RunState, ServiceStart, State, Value, VisualKind,
+    Address, CleanPart, FilePart, Holds, RegistryData, RunState, ServiceStart, State, Value,
+    VisualKind,
 };
 
 /// The registry types that a definition can write.
@@ -23,7 +24,8 @@ pub(super) enum WrittenType {
 
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Target {
-    Fixed(State),
+    Absent,
+    Written { written: Json, written_type: Option<WrittenType> },
     Formula { formula: Expression, written_type: Option<WrittenType> },
 }
 
@@ -34,7 +36,14 @@ impl Target {
         variables: &Json,
     ) -> Result<State, ExpressionError> {
         match self {
-            Self::Fixed(state) => Ok(state.clone()),
+            Self::Absent => Ok(State::Absent),
+            Self::Written { written, written_type } => value_for(address, *written_type, written)
+                .map(State::Value)
+                .map_err(|wanted| ExpressionError::WrongType {
+                    expression: address.to_string(),
+                    given: written.to_string(),
+                    wanted,
+                }),
             Self::Formula { formula, written_type } => {
                 let value = formula.evaluate(variables)?;
                 value_for(address, *written_type, &value)
@@ -83,7 +92,31 @@ pub(super) fn value_for(
                 number(written).map(Value::Milliseconds).ok_or("a number of milliseconds")
             }
         },
-        Address::Thing(setting) => thing_value(setting.part().holds, written),
+        Address::Thing(setting) => {
+            let value = thing_value(setting.part().holds, written)?;
+            if setting.can_hold(&value) { Ok(value) } else { Err("addresses of name servers") }
+        }
+        Address::Text(setting) => file_value(setting.part(), written),
+        Address::Clean(setting) => match setting.part {
+            CleanPart::Quarantine => number(written)
+                .map(|untouched_days| Value::Quarantined { untouched_days })
+                .ok_or("a number of days that a file has not been changed for"),
+            CleanPart::Files => Err("nothing: it is there to be read"),
+        },
+    }
+}
+
+/// A value as it will stand in a settings file.
+fn file_value(part: &FilePart, written: &Json) -> Result<Value, &'static str> {
+    match (part, written) {
+        (FilePart::Whole, _) => Err("nothing: a settings file is changed part by part"),
+        (FilePart::Section(_), _) => Err("nothing: a section is made by the keys in it"),
+        (_, Json::Null | Json::Array(_) | Json::Object(_)) => {
+            Err("a text, a number, true or false")
+        }
+        (FilePart::Member(_), scalar) => Ok(Value::Written(scalar.to_string())),
+        (_, Json::String(text)) => Ok(Value::Written(text.clone())),
+        (_, scalar) => Ok(Value::Written(scalar.to_string())),
     }
 }
 
@@ -123,7 +156,9 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
     if words == "absent" {
         return Ok(State::Absent);
     }
-    if matches!(address, Address::RegistryKey(_)) {
+    let is_section =
+        matches!(address, Address::Text(setting) if matches!(setting.part(), FilePart::Section(_)));
+    if is_section || matches!(address, Address::RegistryKey(_)) {
         let key = (words == "present").then_some(State::Value(Value::Key));
         return key.ok_or_else(|| takes("present"));
     }
@@ -134,15 +169,21 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
         }
         _ => (None, words),
     };
-    let is_text = matches!(
-        written_type,
-        Some(WrittenType::String | WrittenType::ExpandString | WrittenType::Binary)
+    let is_line = matches!(
+        address,
+        Address::Text(setting) if matches!(setting.part(), FilePart::IniKey { .. } | FilePart::Key(_))
     );
+    let is_text = is_line
+        || matches!(
+            written_type,
+            Some(WrittenType::String | WrittenType::ExpandString | WrittenType::Binary)
+        );
     if let Address::Thing(setting) = address
         && setting.part().holds == Holds::Texts
     {
-        let texts = words.split(',').map(|text| text.trim().to_owned());
-        return Ok(Value::Texts(texts.filter(|text| !text.is_empty()).collect()).into());
+        let texts = words.split(',').map(str::trim).filter(|text| !text.is_empty());
+        let written = texts.collect::<Vec<_>>().into();
+        return value_for(address, written_type, &written).map(State::Value).map_err(takes);
     }
     let written = match serde_json::from_str(words) {
         Ok(scalar @ (Json::Bool(_) | Json::Number(_))) if !is_text => scalar,
@@ -214,6 +255,12 @@ mod tests {
             Ok(Value::PageFile(PageFileSize::None).into())
         );
         assert_eq!(state("visual:drop-shadow", "true"), Ok(Value::Flag(true).into()));
+        let written = |text: &str| Ok(Value::Written(text.into()).into());
+        assert_eq!(state("text:documents/a.ini#ini:[A]b", "1.50"), written("1.50"));
+        assert_eq!(state("text:documents/a.json#json:/b", "high"), written("\"high\""));
+        assert_eq!(state("text:documents/a.ini#ini:[A]", "present"), Ok(Value::Key.into()));
+        let aside = Value::Quarantined { untouched_days: 2 };
+        assert_eq!(state("clean:user-temp#quarantine", "2"), Ok(aside.into()));
         assert_eq!(state("service:S#running", "stopped"), Ok(Value::Run(RunState::Stopped).into()));
         for (address, words) in [
             (r"registry:HKCU\A#v", "5"),
@@ -222,6 +269,9 @@ mod tests {
             ("visual:menu-delay", "soon"),
             ("display:Lumet#mode", "large"),
             ("task:x#enabled", "maybe"),
+            ("adapter:Ethernet#name-servers", "nowhere.example"),
+            ("clean:user-temp#files", "0"),
+            ("text:documents/a.ini", "x"),
         ] {
             assert!(state(address, words).is_err(), "{address} {words}");
         }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, State, WinName};
+use frevin_core::setting::{Address, CleanPlace, State, WinName};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -17,8 +17,8 @@ use super::model::Model;
 use super::restore_points::{self, RESTORE_POINTS};
 use super::settings::Settings;
 use crate::contract::{
-    BootId, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint, WriteError,
-    Written,
+    BootId, CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
+    WriteError, Written,
 };
 
 pub(super) const PC: &str = "pc.toml";
@@ -322,7 +322,15 @@ impl Pc for RehearsalPc {
         Ok(self.settings.services().dependencies(service))
     }
 
+    fn clean_content(&self) -> Result<Vec<CleanContent>, PcError> {
+        self.settings.quarantine().content()
+    }
+
+    fn empty_quarantine(&mut self, place: CleanPlace) -> Result<CleanContent, PcError> {
+        self.settings.quarantine().empty(place)
+    }
+
     fn addresses(&self) -> Result<Vec<Address>, PcError> {
-        Ok(self.settings.addresses())
+        self.settings.addresses()
     }
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use frevin_core::setting::{Address, State, ThingKind};
+use frevin_core::setting::{Address, CleanPlace, Place, State, ThingKind};
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
@@ -12,6 +12,7 @@ use super::services::Services;
 use super::things::Things;
 use super::visual::Visual;
 use crate::contract::{PcError, WriteError, Written};
+use crate::files::{Quarantine, TextFiles};
 
 const REGISTRY: &str = "settings/registry.json";
 const SERVICES: &str = "settings/services.json";
@@ -37,6 +38,19 @@ impl InEffect {
     }
 }
 
+/// The folder of a rehearsal PC's own files; below it, one for each place.
+pub(super) const FILES: &str = "files";
+
+fn text_files(folder: &Folder) -> TextFiles {
+    let at = |place: Place| (place, folder.path(FILES).join(place.name()));
+    TextFiles::new(Place::ALL.map(at).into(), folder.path("settings-file.new"))
+}
+
+fn quarantine(folder: &Folder) -> Quarantine {
+    let at = |place: CleanPlace| (place, folder.path(FILES).join(place.name()));
+    Quarantine::new(CleanPlace::ALL.map(at).into(), folder.path("quarantine"))
+}
+
 #[derive(Debug, Clone)]
 pub(super) struct Settings {
     registry: Registry,
@@ -44,6 +58,9 @@ pub(super) struct Settings {
     power: Power,
     visual: Visual,
     things: Things,
+    /// These two are the files themselves: they are read and written where they lie.
+    text_files: TextFiles,
+    quarantine: Quarantine,
     in_effect: InEffect,
 }
 
@@ -55,6 +72,8 @@ impl Settings {
             power: folder.read_json(POWER)?,
             visual: folder.read_json(VISUAL)?,
             things: Things::load(folder)?,
+            text_files: text_files(folder),
+            quarantine: quarantine(folder),
             in_effect: InEffect::default(),
         };
         let mut in_effect: InEffect = folder.read_json_or_default(IN_EFFECT)?;
@@ -80,10 +99,12 @@ impl Settings {
             }
             Address::Visual(parameter) => self.visual.read(*parameter),
             Address::Thing(setting) => self.things.read(setting),
+            Address::Text(setting) => self.text_files.read(setting),
+            Address::Clean(setting) => self.quarantine.read(*setting),
         }
     }
 
-    /// Writes to memory; [`Self::save`] makes it last.
+    /// Writes to memory, except for files; [`Self::save`] makes it last.
     pub(super) fn write(
         &mut self,
         address: &Address,
@@ -106,6 +127,8 @@ impl Settings {
             }
             Address::Visual(parameter) => self.visual.write(*parameter, state),
             Address::Thing(setting) => self.things.write(setting, state),
+            Address::Text(setting) => self.text_files.write(setting, state),
+            Address::Clean(setting) => self.quarantine.write(*setting, state),
         }?;
         if waits_for_restart {
             let after = self.read(address);
@@ -159,6 +182,7 @@ impl Settings {
             }
             Address::Visual(_) => folder.write_json(VISUAL, &self.visual)?,
             Address::Thing(setting) => self.things.save(folder, setting.kind())?,
+            Address::Text(_) | Address::Clean(_) => {}
         }
         if both != self.in_effect {
             self.in_effect.save(folder)?;
@@ -171,6 +195,8 @@ impl Settings {
         let names = [REGISTRY, SERVICES, POWER, VISUAL, IN_EFFECT];
         names.iter().try_for_each(|name| folder.remove_draft(name))?;
         self.things.files().try_for_each(|name| folder.remove_draft(&name))?;
+        self.text_files.tidy()?;
+        self.quarantine.tidy()?;
         if folder.read_json_or_default::<InEffect>(IN_EFFECT)? != self.in_effect {
             self.in_effect.save(folder)?;
         }
@@ -196,6 +222,8 @@ impl Settings {
         if folder.path(IN_EFFECT).exists() {
             folder.sync(IN_EFFECT)?;
         }
+        self.text_files.sync()?;
+        self.quarantine.sync()?;
         folder.sync_folder("settings")?;
         folder.sync_folder("")
     }
@@ -208,13 +236,20 @@ impl Settings {
         &self.power
     }
 
-    pub(super) fn addresses(&self) -> Vec<Address> {
+    pub(super) fn quarantine(&self) -> &Quarantine {
+        &self.quarantine
+    }
+
+    pub(super) fn addresses(&self) -> Result<Vec<Address>, PcError> {
         let mut addresses = self.registry.addresses();
         addresses.extend(self.services.addresses());
         addresses.extend(self.power.addresses());
         addresses.extend(self.visual.addresses());
         addresses.extend(self.things.addresses());
+        addresses.extend(self.text_files.addresses()?);
+        addresses.extend(self.quarantine.addresses());
         addresses.sort();
-        addresses
+        addresses.dedup();
+        Ok(addresses)
     }
 }

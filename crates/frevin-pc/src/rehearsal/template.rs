@@ -1,6 +1,8 @@
 //! Making rehearsal PCs of the shipped ones.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
 
 use include_dir::{Dir, include_dir};
 use thiserror::Error;
@@ -9,8 +11,9 @@ use uuid::Uuid;
 use super::clock::Clock;
 use super::folder::Folder;
 use super::pc::{CLOCK, FORMAT, LOCK, PC, PcFile, RehearsalPc};
-use super::settings::Settings;
+use super::settings::{FILES, Settings};
 use crate::contract::PcError;
+use crate::files::files_below;
 
 static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../rehearsal/pcs");
 
@@ -78,14 +81,9 @@ pub fn create(
     };
     fs_err::create_dir_all(parent)?;
     let draft = tempfile::Builder::new().prefix(".rehearsal-").tempdir_in(parent)?;
-    for file in template.folder.files().chain(template.folder.dirs().flat_map(Dir::files)) {
-        let path =
-            draft.path().join(file.path().strip_prefix(template.name).unwrap_or(file.path()));
-        if let Some(inner) = path.parent() {
-            fs_err::create_dir_all(inner)?;
-        }
-        fs_err::write(&path, file.contents())?;
-    }
+    write_out(template.folder, template.name, draft.path())?;
+    let files = Folder::new(draft.path());
+    age_files(&files)?;
     let id = Uuid::new_v4().to_string();
     let file = PcFile { format: FORMAT, id, name: name.to_owned(), seed };
     let text = toml::to_string(&file).map_err(|error| PcError::Broken {
@@ -93,7 +91,6 @@ pub fn create(
         reason: error.to_string(),
     })?;
     fs_err::write(draft.path().join(PC), text)?;
-    let files = Folder::new(draft.path());
     files.write_json(CLOCK, &Clock { boots: 1, ..Clock::default() })?;
     fs_err::write(draft.path().join(LOCK), "")?;
     // Written once by the PC itself, so that a setting put back leaves the very same bytes.
@@ -109,4 +106,34 @@ pub fn create(
         return Err(error.into());
     }
     Ok(RehearsalPc::open(folder)?)
+}
+
+fn write_out(folder: &Dir<'_>, template: &str, to: &Path) -> std::io::Result<()> {
+    for file in folder.files() {
+        let path = to.join(file.path().strip_prefix(template).unwrap_or(file.path()));
+        if let Some(inner) = path.parent() {
+            fs_err::create_dir_all(inner)?;
+        }
+        fs_err::write(&path, file.contents())?;
+    }
+    folder.dirs().try_for_each(|inner| write_out(inner, template, to))
+}
+
+/// How old the PC's files are when it is made: by the beginning of their path, in days.
+const AGES: &str = "file-ages.json";
+
+/// Gives the files of a new PC the age that the template says, so that what is cleaned by age has
+/// something to go by.
+fn age_files(folder: &Folder) -> Result<(), PcError> {
+    let ages: BTreeMap<String, u64> = folder.read_json_or_default(AGES)?;
+    let root = folder.path(FILES);
+    for file in files_below(&root)? {
+        let Some((_, days)) = ages.iter().rev().find(|(path, _)| file.below.starts_with(*path))
+        else {
+            continue;
+        };
+        let changed = SystemTime::now() - Duration::from_hours(24 * days);
+        fs_err::File::options().write(true).open(root.join(file.below))?.set_modified(changed)?;
+    }
+    folder.remove(AGES)
 }

@@ -7,6 +7,7 @@ pub(crate) mod drift;
 pub(crate) mod inspect;
 pub(crate) mod preview;
 pub(crate) mod profile;
+pub(crate) mod quarantine;
 pub(crate) mod recover;
 pub(crate) mod rehearsal;
 pub(crate) mod rollback;

@@ -1,6 +1,6 @@
 //! Numbers, settings and states in words.
 
-use frevin_core::setting::{Address, State, Value};
+use frevin_core::setting::{Address, CleanPart, FilePart, State, Value};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use uuid::Uuid;
@@ -21,6 +21,23 @@ pub(crate) fn fps(fps: f64) -> String {
 /// A time of day where the owner is.
 pub(crate) fn when(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// A size on a disk: `840 bytes`, `12.4 KiB`.
+pub(crate) fn bytes(bytes: u64) -> String {
+    const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
+    if bytes < 1024 {
+        return format!("{bytes} bytes");
+    }
+    // Sizes are shown to three digits: what is lost on the way to a float is not seen.
+    #[allow(clippy::cast_precision_loss)]
+    let mut size = bytes as f64 / 1024.0;
+    let mut unit = 0;
+    while size >= 1024.0 && unit + 1 < UNITS.len() {
+        size /= 1024.0;
+        unit += 1;
+    }
+    format!("{size:.1} {}", UNITS[unit])
 }
 
 /// A number of things: `1 change`, `3 changes`.
@@ -98,6 +115,22 @@ pub(crate) fn short(address: &Address) -> String {
                 .unwrap_or(part);
             format!("{} {name}, {}", setting.kind().name(), part.replace('-', " "))
         }
+        Address::Text(setting) => {
+            let file = setting.file().file_name();
+            match setting.part() {
+                FilePart::Whole => format!("file {file}"),
+                FilePart::Section(section) => format!("{file} › section {section}"),
+                FilePart::IniKey { key, .. } | FilePart::Key(key) => format!("{file} › {key}"),
+                FilePart::Member(names) => format!("{file} › {}", names.join(" › ")),
+            }
+        }
+        Address::Clean(setting) => {
+            let place = setting.place.name().replace('-', " ");
+            match setting.part {
+                CleanPart::Quarantine => format!("files of {place}"),
+                CleanPart::Files => format!("what lies in {place}"),
+            }
+        }
     }
 }
 
@@ -124,11 +157,22 @@ mod tests {
     }
 
     #[test]
+    fn sizes_are_read_at_a_glance() {
+        assert_eq!(bytes(840), "840 bytes");
+        assert_eq!(bytes(12_700), "12.4 KiB");
+        assert_eq!(bytes(5 << 40), "5.0 TiB");
+    }
+
+    #[test]
     fn settings_read_like_what_they_are() {
         let words = |text: &str| short(&text.parse().unwrap());
         assert_eq!(words(r"registry:HKLM\SYSTEM\A\B#Value"), "B › Value");
         assert_eq!(words("visual:menu-delay"), "menu delay");
         assert_eq!(words(r"task:\Microsoft\Windows\A\Collect#enabled"), "task Collect, enabled");
+        let video = "text:documents/Riders/options.ini#ini:[Video]VSync";
+        assert_eq!(words(video), "options.ini › VSync");
+        assert_eq!(words("text:documents/a.json#json:/b/c"), "a.json › b › c");
+        assert_eq!(words("clean:user-temp#quarantine"), "files of user temp");
         assert_eq!(words("driver:global#setting-low-latency"), "driver global, low latency");
         let plan = "381b4222-f694-41f0-9685-ff5bb260df2e";
         let minimum = "54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";

@@ -129,16 +129,20 @@ impl Place {
     /// Every file that says what the PC is, byte for byte, drafts of files included.
     pub(crate) fn pc_files(&self) -> BTreeMap<String, Vec<u8>> {
         let mut files = BTreeMap::new();
-        for folder in [self.pc(), self.pc().join("settings")] {
-            for entry in fs_err::read_dir(folder).unwrap() {
-                let path = entry.unwrap().path();
-                let name = path.file_name().unwrap().to_string_lossy().into_owned();
-                let is_history =
-                    ["events.jsonl", "clock.json", "faults.json", "restore-points.json"]
-                        .contains(&&*name);
-                if path.is_file() && !is_history {
-                    files.insert(name, fs_err::read(path).unwrap());
-                }
+        let folders = ["settings", "files", "quarantine"].map(|name| self.pc().join(name));
+        let mut left: Vec<PathBuf> = folders.into_iter().filter(|folder| folder.exists()).collect();
+        let top = fs_err::read_dir(self.pc()).unwrap().map(|entry| entry.unwrap().path());
+        left.extend(top.filter(|path| path.is_file()));
+        while let Some(path) = left.pop() {
+            if path.is_dir() {
+                left.extend(fs_err::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+                continue;
+            }
+            let name = path.strip_prefix(self.pc()).unwrap().to_string_lossy().into_owned();
+            let is_history = ["events.jsonl", "clock.json", "faults.json", "restore-points.json"]
+                .contains(&&*name);
+            if !is_history {
+                files.insert(name, fs_err::read(path).unwrap());
             }
         }
         files
