@@ -14,6 +14,7 @@ pub mod frames;
 pub mod layers;
 pub mod preview;
 pub mod profile;
+pub mod registry_text;
 pub mod setting;
 pub mod settings_file;
 pub mod tweak;

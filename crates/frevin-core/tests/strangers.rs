@@ -46,8 +46,57 @@ fn check_places(bad: &BadDocument) {
     assert!(bad.to_string().contains(&bad.name));
 }
 
+/// How many cases each property is tried with; more when asked for.
+fn cases() -> ProptestConfig {
+    let cases = std::env::var("FREVIN_CASES").ok().and_then(|number| number.parse().ok());
+    ProptestConfig::with_cases(cases.unwrap_or(400))
+}
+
+/// An address of every kind.
+const ADDRESSES: [&str; 12] = [
+    r"registry:HKLM\SYSTEM\CurrentControlSet\Control\A%23B#Value",
+    r"registry:HKEY_USERS\.DEFAULT\Control Panel\Keyboard#",
+    "service:SysMain#start",
+    "power:381b4222-f694-41f0-9685-ff5bb260df2e#exists",
+    "power:8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c/54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c#mains",
+    "visual:menu-delay",
+    r"task:\Microsoft\Windows\Maps\MapsUpdateTask#enabled",
+    r"device:PCI\VEN_0000&DEV_0001\3&1#2#interrupt-priority",
+    "text:documents/Gorsehollow Riders/options.ini#ini:[/Script/Video]r.Shadow",
+    "text:local-app-data/A %2325/engine.json#json:/graphics/a~1b",
+    "text:roaming-app-data/A/boot.cfg#keys:worker_threads",
+    "clean:user-temp#quarantine",
+];
+
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(400))]
+    #![proptest_config(cases())]
+
+    /// What is taken for an address is shown as it is taken, stays in its place, and has an
+    /// identity that is its own.
+    #[test]
+    fn a_damaged_address_is_refused_or_is_one_thing(
+        which in 0..ADDRESSES.len(),
+        from in any::<usize>(),
+        length in 0..12usize,
+        instead in prop_oneof![
+            r"[ -~]{0,8}", r"\PC{0,6}", Just("../".to_owned()), Just("\u{202e}".to_owned()),
+            Just("%23".to_owned()), Just("CON".to_owned()), Just("/..\\".to_owned()),
+        ],
+    ) {
+        let text = damaged(ADDRESSES[which], from, length, &instead);
+        if let Ok(address) = text.parse::<Address>() {
+            let again: Address = address.to_string().parse().unwrap();
+            prop_assert_eq!(&again, &address);
+            prop_assert_eq!(again.identity(), address.identity());
+            prop_assert_eq!(protection(&again), protection(&address));
+            let other: Address = ADDRESSES[which].parse().unwrap();
+            prop_assert_eq!(other == address, other.identity() == address.identity());
+            if let Address::Text(setting) = &address {
+                let names = setting.file().names();
+                prop_assert!(names.iter().all(|n| ![".", ".."].contains(&n.as_str())));
+            }
+        }
+    }
 
     #[test]
     fn a_damaged_profile_is_read_or_its_problems_are_placed(

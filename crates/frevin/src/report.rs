@@ -32,6 +32,11 @@ impl Answer {
         Self { is_receipt: true, ..Self::yes(report) }
     }
 
+    /// An answer that is no, and has been shown already.
+    pub(crate) fn no_more_to_say(report: &impl Report) -> Self {
+        Self { page: Page::default(), ..Self::with(report, false) }
+    }
+
     /// An answer that is yes or no.
     pub(crate) fn with(report: &impl Report, is_yes: bool) -> Self {
         let mut page = Page::default();

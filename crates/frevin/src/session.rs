@@ -180,6 +180,25 @@ impl Session {
         }
     }
 
+    /// Asks which of several ways to take; leaving the question takes the first. Where there is no
+    /// terminal to ask at, or `--yes` said not to, nothing is asked and nothing chosen.
+    pub(crate) fn choose(
+        &self,
+        shown: &Page,
+        question: &str,
+        ways: &[&str],
+    ) -> Result<Option<usize>, Failure> {
+        let can_ask = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+        if self.yes || self.json || !can_ask {
+            return Ok(None);
+        }
+        shown.print();
+        let menu = dialoguer::Select::new().with_prompt(question).items(ways).default(0);
+        let chosen = menu.interact_opt();
+        let chosen = chosen.map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        Ok(Some(chosen.unwrap_or(0)))
+    }
+
     /// A progress bar for work of so many steps: on a terminal, and not where only JSON is wanted.
     pub(crate) fn progress(&self, steps: u64, what: &'static str) -> indicatif::ProgressBar {
         if !self.shows_progress {

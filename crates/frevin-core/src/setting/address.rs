@@ -138,9 +138,9 @@ impl Address {
     /// The text that is the same for every spelling of this address: for storage look-ups.
     pub fn identity(&self) -> String {
         match self {
-            Self::RegistryKey(key) => format!("registry:{}", key.folded()),
+            Self::RegistryKey(key) => format!("registry:{}", escape(&key.folded())),
             Self::RegistryValue(key, name) => {
-                format!("registry:{}#{}", key.folded(), name.folded())
+                format!("registry:{}#{}", escape(&key.folded()), name.folded())
             }
             Self::ServiceStart(name) => format!("service:{}#start", name.folded()),
             Self::ServiceRunning(name) => format!("service:{}#running", name.folded()),
@@ -181,11 +181,12 @@ impl fmt::Display for Address {
     }
 }
 
-fn escape(path: &str) -> String {
+/// Writes the signs of a path that have a meaning in addresses as something else.
+pub(super) fn escape(path: &str) -> String {
     path.replace('%', "%25").replace('#', "%23")
 }
 
-fn unescape(path: &str) -> String {
+pub(super) fn unescape(path: &str) -> String {
     path.replace("%23", "#").replace("%25", "%")
 }
 

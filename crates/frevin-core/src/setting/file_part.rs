@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::address::AddressError;
+use super::address::{AddressError, escape, unescape};
 use super::name::WinName;
 use super::place::PlacePath;
 
@@ -110,8 +110,7 @@ impl FileSetting {
             Some((path, part)) => (path, Some(part)),
             None => (rest, None),
         };
-        let path = path.replace("%23", "#").replace("%25", "%");
-        let whole = Self::whole(path.parse()?)?;
+        let whole = Self::whole(unescape(path).parse()?)?;
         match part {
             None => Ok(whole),
             Some(part) => Ok(whole.with_part(parse_part(part).ok_or(AddressError::FilePart)?)),
@@ -131,7 +130,7 @@ impl FileSetting {
             FilePart::Key(name) => format!("#keys:{}", name.folded()),
             FilePart::Member(_) => format!("#{}", self.part),
         };
-        format!("text:{}{part}", self.file.identity())
+        format!("text:{}{part}", escape(&self.file.identity()))
     }
 }
 
@@ -214,7 +213,7 @@ impl fmt::Display for FilePart {
 
 impl fmt::Display for FileSetting {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let path = self.file.to_string().replace('%', "%25").replace('#', "%23");
+        let path = escape(&self.file.to_string());
         match &self.part {
             FilePart::Whole => write!(f, "text:{path}"),
             part => write!(f, "text:{path}#{part}"),

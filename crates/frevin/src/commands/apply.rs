@@ -115,7 +115,7 @@ impl Report for ApplyReport {
                 "{} {}: {}",
                 dim("left out"),
                 left.tweak,
-                left.reasons.join(" ")
+                left.reasons.join("; ")
             ));
         }
     }

@@ -38,21 +38,35 @@ pub(crate) fn run(session: &Session, args: &DriftArgs) -> Result<Answer, Failure
     let mut pc = session.pc()?;
     let mut ledger = session.ledger()?;
     refuse_unfinished(&ledger, &*pc)?;
-    let by = args.others.on_others();
     let report = report(&*pc, &ledger)?;
-    if by == OnOthers::Stop || report.drifted.is_empty() {
-        return Ok(Answer::with(&report, report.drifted.is_empty()));
+    if report.drifted.is_empty() {
+        return Ok(Answer::yes(&report));
     }
     let mut page = Page::default();
     report.show(&mut page);
-    let question = match by {
-        OnOthers::Keep => "Leave these as they are, and let go of them?",
-        _ => "Put these back to what Frevin left?",
+    let by = match args.others.on_others() {
+        OnOthers::Stop => match session.choose(&page, "Your choice", &WAYS)? {
+            Some(1) => OnOthers::Keep,
+            Some(2) => OnOthers::Force,
+            Some(_) => return Ok(Answer::no_more_to_say(&report)),
+            None => return Ok(Answer::with(&report, false)),
+        },
+        by => {
+            let question = match by {
+                OnOthers::Keep => "Leave these as they are, and let go of them?",
+                _ => "Put these back to what Frevin left?",
+            };
+            session.confirm(&page, question)?;
+            by
+        }
     };
-    session.confirm(&page, question)?;
     let settled = settle(session, &mut *pc, &mut ledger, by)?;
     Ok(Answer::done(&SettledReport { settled, by }))
 }
+
+/// What can be answered where neither `--keep` nor `--force` did.
+const WAYS: [&str; 3] =
+    ["nothing for now", "leave what others wrote, and let go of it", "put back what Frevin left"];
 
 fn report(pc: &dyn Pc, ledger: &Ledger) -> Result<DriftReport, Failure> {
     let id = &pc.identity().id;

@@ -7,7 +7,7 @@ use clap::Args;
 use frevin_core::facts::Facts;
 use frevin_core::preview::{LeftOut, Wish};
 use frevin_core::profile::{Profile, ProfileName, RevisionName, fit};
-use frevin_core::tweak::{Arguments, Catalogue, Tweak, TweakId, check_argument};
+use frevin_core::tweak::{Arguments, Catalogue, ParameterKind, Tweak, TweakId, check_argument};
 use frevin_ledger::Ledger;
 
 use crate::failure::{Failure, Kind};
@@ -136,11 +136,19 @@ fn parse_argument(
         .get(name)
         .ok_or_else(|| usage(format!("`{}` has no parameter `{name}`", tweak.id)))?;
     // Numbers, flags and lists are written as in a profile; a bare word is a text.
-    let value = format!("v = {value}")
-        .parse::<toml::Table>()
-        .ok()
-        .and_then(|mut table| table.remove("v"))
-        .unwrap_or_else(|| toml::Value::String(value.to_owned()));
+    let as_in_a_profile = || {
+        let mut table = format!("v = {value}").parse::<toml::Table>().ok()?;
+        table.remove("v")
+    };
+    let texts = |value: &str| -> toml::Value {
+        value.split(',').map(str::trim).filter(|text| !text.is_empty()).collect::<Vec<_>>().into()
+    };
+    let value = match (&parameter.kind, as_in_a_profile()) {
+        (ParameterKind::Text { .. }, Some(toml::Value::String(text))) => text.into(),
+        (ParameterKind::Text { .. }, _) => value.into(),
+        (ParameterKind::Names { .. } | ParameterKind::Subset { .. }, None) => texts(value),
+        (_, written) => written.unwrap_or_else(|| value.into()),
+    };
     let argument = check_argument(name, parameter, &value).map_err(usage)?;
     Ok((name.to_owned(), argument))
 }

@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 
 use frevin_core::layers::ChangeId;
 use frevin_core::preview::Undoing;
-use frevin_core::setting::undo::{encode_registry_text, registry_text, sheet};
+use frevin_core::registry_text;
+use frevin_core::setting::undo::sheet;
 use serde::Serialize;
 
 /// Where the undo files of a change are.
@@ -31,7 +32,7 @@ pub(super) fn write(
         sheet: folder.join(format!("change-{change}.txt")),
     };
     fs_err::create_dir_all(folder)?;
-    write_durably(&files.registry, &encode_registry_text(&registry_text(states())))?;
+    write_durably(&files.registry, &registry_text::encode(&registry_text::write(states())))?;
     write_durably(&files.sheet, sheet(&heading, states()).as_bytes())?;
     // The folders above may be new as well, and their names are in the home's own folder.
     folder.ancestors().take(3).try_for_each(sync_folder)?;
