@@ -33,6 +33,8 @@ pub(crate) enum Kind {
     Busy,
     /// Somebody else changed the PC.
     ChangedByOthers,
+    /// A file or folder could not be read or written.
+    Files,
     /// Something that should not happen.
     Internal,
 }
@@ -49,6 +51,7 @@ impl Kind {
             Self::Unfinished => 7,
             Self::Busy => 8,
             Self::ChangedByOthers => 9,
+            Self::Files => 10,
             Self::Internal => 70,
         }
     }
@@ -189,7 +192,7 @@ impl From<PcError> for Failure {
                 Self::new(Kind::NotFound, message).hint("`frevin rehearsal new FOLDER` makes one")
             }
             PcError::Broken { .. } => Self::new(Kind::BadInput, message),
-            PcError::Io(_) => Self::new(Kind::Internal, message),
+            PcError::Io(error) => error.into(),
         }
     }
 }
@@ -200,7 +203,7 @@ impl From<LockError> for Failure {
         match error {
             LockError::Held(_) => Self::new(Kind::Busy, message)
                 .hint("nothing was changed; try again when it has ended, or say --wait SECONDS"),
-            LockError::Io(_) => Self::new(Kind::Internal, message),
+            LockError::Io(error) => error.into(),
             LockError::Pc(error) => error.into(),
         }
     }
@@ -220,7 +223,9 @@ impl From<CatalogueError> for Failure {
     fn from(error: CatalogueError) -> Self {
         match error {
             CatalogueError::Bad(document) => document.into(),
-            other => Self::new(Kind::Internal, other.to_string()),
+            CatalogueError::Twice(_) => Self::new(Kind::Internal, error.to_string()),
+            other => Self::new(Kind::BadInput, other.to_string())
+                .hint("mend the file, or take it out of the folder of your own tweaks"),
         }
     }
 }
@@ -245,10 +250,10 @@ impl From<TemplateError> for Failure {
 
 impl From<std::io::Error> for Failure {
     fn from(error: std::io::Error) -> Self {
-        let kind = match error.kind() {
-            std::io::ErrorKind::NotFound => Kind::NotFound,
-            _ => Kind::Internal,
-        };
-        Self::new(kind, error.to_string())
+        match error.kind() {
+            std::io::ErrorKind::NotFound => Self::new(Kind::NotFound, error.to_string()),
+            _ => Self::new(Kind::Files, error.to_string())
+                .hint("may it be read and written, and is there room on the disk?"),
+        }
     }
 }

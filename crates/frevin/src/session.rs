@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use crate::clock::Clock;
 use crate::failure::{Failure, Kind};
 use crate::options::GlobalOptions;
+use crate::own_tweaks;
 use crate::view::Page;
 
 const CONFIGURATION: &str = "config.toml";
@@ -84,9 +85,11 @@ impl Session {
         Ok(Ledger::open(&self.home)?)
     }
 
-    /// The catalogue.
+    /// The catalogue: Frevin's own, and what lies in the owner's folder of tweaks.
     pub(crate) fn catalogue(&self) -> Result<Catalogue, Failure> {
-        Ok(Catalogue::built_in()?)
+        let own = own_tweaks::read(&self.home.join("tweaks"))?;
+        let definitions = own.iter().map(|(name, text)| (name.as_str(), text.as_str()));
+        Ok(Catalogue::built_in()?.with_own(definitions)?)
     }
 
     /// The PC that is meant.

@@ -98,23 +98,22 @@ fn without_member(text: &str, object: &Object<'_>, index: usize) -> String {
     let own = &object.properties[index].range;
     let before = index.checked_sub(1).map(|before| object.properties[before].range.end);
     let behind = object.properties.get(index + 1).map(|behind| behind.range.start);
-    let gone: Vec<Range<usize>> = match (before, behind) {
-        (Some(before), _) if is_comma_only(&text[before..own.start]) => vec![before..own.end],
-        (None, Some(behind)) if is_comma_only(&text[own.end..behind]) => vec![own.start..behind],
+    let alone = own.start..own.end;
+    let (member, comma_apart) = match (before, behind) {
+        (Some(before), _) if is_comma_only(&text[before..own.start]) => (before..own.end, None),
+        (None, Some(behind)) if is_comma_only(&text[own.end..behind]) => (own.start..behind, None),
         // Somebody has put a comment there since: it stays.
-        (Some(before), _) => {
-            comma(text, before..own.start).into_iter().chain([own.start..own.end]).collect()
-        }
-        (None, Some(behind)) => {
-            [own.start..own.end].into_iter().chain(comma(text, own.end..behind)).collect()
-        }
+        (Some(before), _) => (alone, comma(text, before..own.start)),
+        (None, Some(behind)) => (alone, comma(text, own.end..behind)),
         (None, None) => {
             let rest = own.end..object.range.end;
-            let trailing = text[rest.clone()].trim_start().starts_with(',');
-            let comma = trailing.then(|| comma(text, rest)).flatten();
-            [own.start..own.end].into_iter().chain(comma).collect()
+            let is_trailing = text[rest.clone()].trim_start().starts_with(',');
+            (alone, is_trailing.then(|| comma(text, rest)).flatten())
         }
     };
+    let mut gone: Vec<Range<usize>> = comma_apart.into_iter().collect();
+    gone.push(member);
+    gone.sort_by_key(|range| range.start);
     let mut kept = String::new();
     let mut from = 0;
     for range in gone {

@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use include_dir::{Dir, DirEntry, include_dir};
 use thiserror::Error;
 
-use super::definition::{Tweak, TweakId};
+use super::definition::{Risk, Tweak, TweakId};
 use crate::document::{BadDocument, nearest};
+use crate::setting::{Address, protection};
 
 static BUILT_IN: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../catalogue");
 
@@ -24,6 +25,12 @@ pub enum CatalogueError {
     Bad(#[from] BadDocument),
     #[error("two definitions are called `{0}`")]
     Twice(TweakId),
+    #[error("`{name}` is called `{id}`, as a tweak of Frevin's own is; give it another name")]
+    NameTaken { name: String, id: TweakId },
+    #[error("`{name}` is called `{id}`, so that it belongs at `{id}.toml`")]
+    Misplaced { name: String, id: TweakId },
+    #[error("`{id}` touches {address}, which {reason}: its risk has to be `expert`")]
+    Understated { id: TweakId, address: Box<Address>, reason: &'static str },
     #[error("`{of}` speaks of `{unknown}`, which is not in the catalogue")]
     UnknownRelation { of: TweakId, unknown: TweakId },
 }
@@ -53,16 +60,60 @@ impl Catalogue {
                 return Err(CatalogueError::Twice(first.id));
             }
         }
-        for tweak in tweaks.values() {
+        let catalogue = Self { tweaks };
+        catalogue.check()?;
+        Ok(catalogue)
+    }
+
+    /// The catalogue with definitions of the owner's own added. They are checked like Frevin's: none
+    /// can take the name of another, nor grade what touches the protected as anything but expert.
+    ///
+    /// # Errors
+    /// Where one cannot be read, is not where its name says, or cannot be added.
+    pub fn with_own<'a>(
+        mut self,
+        definitions: impl IntoIterator<Item = (&'a str, &'a str)>,
+    ) -> Result<Self, CatalogueError> {
+        for (name, text) in definitions {
+            let mut tweak = Tweak::parse(name, text)?;
+            tweak.is_own = true;
+            let (name, id) = (name.to_owned(), tweak.id.clone());
+            if !name.replace('\\', "/").ends_with(&format!("/{id}.toml")) {
+                return Err(CatalogueError::Misplaced { name, id });
+            }
+            if self.tweaks.contains_key(&id) {
+                return Err(CatalogueError::NameTaken { name, id });
+            }
+            self.tweaks.insert(id, tweak);
+        }
+        self.check()?;
+        Ok(self)
+    }
+
+    /// What only shows where all definitions are known.
+    fn check(&self) -> Result<(), CatalogueError> {
+        for tweak in self.tweaks.values() {
             let related = tweak.conflicts.iter().chain(&tweak.needs);
-            if let Some(unknown) = related.into_iter().find(|id| !tweaks.contains_key(id)) {
+            if let Some(unknown) = related.into_iter().find(|id| !self.tweaks.contains_key(id)) {
                 return Err(CatalogueError::UnknownRelation {
                     of: tweak.id.clone(),
                     unknown: unknown.clone(),
                 });
             }
+            if tweak.is_own && tweak.risk != Risk::Expert {
+                // What the samples do not reach is guarded when it is planned.
+                for wanted in tweak.sample_settings().unwrap_or_default() {
+                    if let Some(protection) = protection(&wanted.address) {
+                        return Err(CatalogueError::Understated {
+                            id: tweak.id.clone(),
+                            address: Box::new(wanted.address),
+                            reason: protection.reason,
+                        });
+                    }
+                }
+            }
         }
-        Ok(Self { tweaks })
+        Ok(())
     }
 
     /// The tweak of that name.
@@ -103,8 +154,6 @@ fn collect<'a>(folder: &Dir<'a>, definitions: &mut Vec<(&'a str, &'a str)>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::setting::protection;
-    use crate::tweak::Risk;
 
     #[test]
     fn every_built_in_definition_reads_and_is_complete() {
@@ -137,6 +186,23 @@ mod tests {
             let touches = settings.any(|wanted| protection(&wanted.address).is_some());
             assert!(!touches || tweak.risk == Risk::Expert, "{}", tweak.id);
         }
+    }
+
+    #[test]
+    fn an_owners_tweaks_are_added_and_can_loosen_nothing() {
+        let text = BUILT_IN.get_file("looks/menu-delay.toml").unwrap().contents_utf8().unwrap();
+        let own = text.replace("looks/menu-delay", "mine/menu-delay");
+        let add = |name: &str, text: &str| Catalogue::built_in().unwrap().with_own([(name, text)]);
+        let catalogue = add("/home/tweaks/mine/menu-delay.toml", &own).unwrap();
+        assert!(catalogue.get(&"mine/menu-delay".parse().unwrap()).unwrap().is_own);
+        let error = add("/home/tweaks/looks/menu-delay.toml", text).unwrap_err();
+        assert!(matches!(error, CatalogueError::NameTaken { .. }), "{error}");
+        let error = add("/home/tweaks/mine/other.toml", &own).unwrap_err();
+        assert!(matches!(error, CatalogueError::Misplaced { .. }), "{error}");
+        let guarded = own.replace("visual:menu-delay", "service:WinDefend#start");
+        let guarded = guarded.replace("params.delay_ms", "'disabled'");
+        let error = add("/home/tweaks/mine/menu-delay.toml", &guarded).unwrap_err();
+        assert!(matches!(error, CatalogueError::Understated { .. }), "{error}");
     }
 
     #[test]

@@ -217,6 +217,8 @@ pub struct Tweak {
     pub needs: Vec<TweakId>,
     /// Where its facts about Windows come from.
     pub sources: Vec<Source>,
+    /// Whether the owner wrote it, and not Frevin's makers.
+    pub is_own: bool,
 }
 
 impl Tweak {

@@ -169,6 +169,7 @@ impl Reader {
             conflicts: self.ids(document.conflicts),
             needs: self.ids(document.needs),
             sources: document.sources,
+            is_own: false,
         };
         self.check_expressions(&tweak, &conditions, settings_span);
         Some(tweak)

@@ -267,11 +267,12 @@ impl Pc for RehearsalPc {
     }
 
     fn lock(&mut self) -> Result<PcLock, LockError> {
-        let file = std::fs::File::options()
+        let file = fs_err::OpenOptions::new()
             .create(true)
             .truncate(false)
             .write(true)
-            .open(self.folder.path(LOCK))?;
+            .open(self.folder.path(LOCK))?
+            .into_file();
         match file.try_lock() {
             Ok(()) => {
                 for name in [CLOCK, FAULTS, HOLDER, RESTORE_POINTS] {

@@ -4,6 +4,7 @@ use clap::Args;
 use frevin_core::layers::{ChangeId, Selection};
 use frevin_core::preview::{BackStep, OnOthers, WayBack};
 use frevin_core::setting::TakesEffect;
+use frevin_core::tweak::TweakId;
 use frevin_ledger::{Change, ChangeStatus, Ledger};
 use frevin_pc::Pc;
 use serde::Serialize;
@@ -89,7 +90,7 @@ fn selection(
     pc: &dyn Pc,
 ) -> Result<Selection, Failure> {
     let tweak = match &args.tweak {
-        Some(written) => Some(find_tweak(&session.catalogue()?, written)?.id.clone()),
+        Some(written) => Some(tweak_held(session, ledger, pc, written)?),
         None => None,
     };
     let change = args.change.map(ChangeId);
@@ -105,6 +106,25 @@ fn selection(
         (Some(change), None) => Ok(Selection::Change(change)),
         (None, Some(tweak)) => Ok(Selection::Tweak(tweak)),
         (None, None) => Ok(Selection::All),
+    }
+}
+
+/// The tweak that somebody wrote the name of. One that is held on the PC is known by that, whatever
+/// has become of its definition since.
+fn tweak_held(
+    session: &Session,
+    ledger: &Ledger,
+    pc: &dyn Pc,
+    written: &str,
+) -> Result<TweakId, Failure> {
+    let layers = ledger.layers(&pc.identity().id)?;
+    let held = |id: &TweakId| {
+        let mut all = layers.iter().flat_map(|(_, stack)| &stack.layers);
+        all.any(|layer| layer.tweak == *id)
+    };
+    match written.parse::<TweakId>() {
+        Ok(id) if held(&id) => Ok(id),
+        _ => Ok(find_tweak(&session.catalogue()?, written)?.id.clone()),
     }
 }
 

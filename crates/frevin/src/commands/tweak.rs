@@ -47,6 +47,8 @@ struct ListedTweak {
     standing: Standing,
     risk: Risk,
     takes_effect: TakesEffect,
+    /// Whether it is from the owner's folder.
+    is_own: bool,
     /// Why it does not fit the PC that is meant; nothing where none is.
     misfits: Option<Vec<String>>,
 }
@@ -62,6 +64,7 @@ struct TweakReport<'a> {
     standing_reason: &'a str,
     risk: Risk,
     takes_effect: TakesEffect,
+    is_own: bool,
     parameters: &'a std::collections::BTreeMap<String, Parameter>,
     conflicts: &'a [TweakId],
     needs: &'a [TweakId],
@@ -95,6 +98,7 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
                 standing: tweak.standing,
                 risk: tweak.risk,
                 takes_effect: tweak.takes_effect(),
+                is_own: tweak.is_own,
                 misfits: facts.as_ref().map(|facts| tweak.misfits(facts)),
             };
             if *fitting && facts.is_none() {
@@ -127,6 +131,7 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
                 standing_reason: &tweak.standing_reason,
                 risk: tweak.risk,
                 takes_effect: tweak.takes_effect(),
+                is_own: tweak.is_own,
                 parameters: &tweak.parameters,
                 conflicts: &tweak.conflicts,
                 needs: &tweak.needs,
@@ -187,6 +192,9 @@ impl Report for TweakList {
 impl Report for TweakReport<'_> {
     fn show(&self, page: &mut Page) {
         page.heading(format_args!("{}  {}", self.id, self.title));
+        if self.is_own {
+            page.line(warn("  This tweak is yours: nobody but you has checked it."));
+        }
         for text in [self.what, self.why] {
             page.paragraph(2, text);
         }

@@ -1,0 +1,48 @@
+//! The owner's folder of tweaks: `tweaks/AREA/NAME.toml` in Frevin's home.
+
+use std::path::Path;
+
+use crate::failure::{Failure, Kind};
+
+/// No definition is that long, in bytes; what is, is something else.
+const LONGEST_BYTES: u64 = 256 << 10;
+/// More than anybody writes.
+const MOST_FILES: usize = 2000;
+
+/// Every definition in the folder: its path, and its text. Links are not followed.
+pub(crate) fn read(folder: &Path) -> Result<Vec<(String, String)>, Failure> {
+    let mut definitions = Vec::new();
+    if !folder.is_dir() {
+        return Ok(definitions);
+    }
+    for area in entries(folder)? {
+        if !fs_err::symlink_metadata(&area)?.is_dir() {
+            continue;
+        }
+        for file in entries(&area)? {
+            let metadata = fs_err::symlink_metadata(&file)?;
+            if !metadata.is_file() || file.extension().is_none_or(|ending| ending != "toml") {
+                continue;
+            }
+            let name = file.display().to_string();
+            if metadata.len() > LONGEST_BYTES || definitions.len() >= MOST_FILES {
+                let message = format!("{name} is too long for a tweak, or one too many");
+                return Err(Failure::new(Kind::BadInput, message)
+                    .hint("take what is no tweak out of the folder"));
+            }
+            let text = fs_err::read_to_string(&file)
+                .map_err(|error| Failure::new(Kind::BadInput, error.to_string()))?;
+            definitions.push((name, text));
+        }
+    }
+    Ok(definitions)
+}
+
+fn entries(folder: &Path) -> Result<Vec<std::path::PathBuf>, Failure> {
+    let mut paths = Vec::new();
+    for entry in fs_err::read_dir(folder)? {
+        paths.push(entry?.path());
+    }
+    paths.sort();
+    Ok(paths)
+}
