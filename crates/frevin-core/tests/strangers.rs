@@ -58,7 +58,7 @@ const ADDRESSES: [&str; 12] = [
     r"registry:HKEY_USERS\.DEFAULT\Control Panel\Keyboard#",
     "service:SysMain#start",
     "power:381b4222-f694-41f0-9685-ff5bb260df2e#exists",
-    "power:8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c/54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c#mains",
+    "power:8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c/54533251-82be-4824-96c1-47b60b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c#mains",
     "visual:menu-delay",
     r"task:\Microsoft\Windows\Maps\MapsUpdateTask#enabled",
     r"device:PCI\VEN_0000&DEV_0001\3&1#2#interrupt-priority",

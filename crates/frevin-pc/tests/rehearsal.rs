@@ -82,7 +82,7 @@ fn it_keeps_the_contract() {
     let _lock = pc.lock().unwrap();
     let before = files(&pc);
     let sample = |address: &str, other: State| Sample { address: at(address), other };
-    let minimum = "54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
+    let minimum = "54533251-82be-4824-96c1-47b60b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
     let odd = RegistryData { type_number: 77_777, bytes: vec![1, 2, 3] };
     let samples = Samples {
         writable: vec![
@@ -227,7 +227,7 @@ fn a_copied_plan_goes_only_when_nothing_of_others_lives_in_it() {
     let _lock = pc.lock().unwrap();
     let before = files(&pc);
     let plan = at(&format!("power:{PLAY}#exists"));
-    let subgroup = "54533251-82be-4824-96c1-47b00b740d00";
+    let subgroup = "54533251-82be-4824-96c1-47b60b740d00";
     let floor = at(&format!("power:{PLAY}/{subgroup}/893dee8e-2bef-41e0-89c6-b55d0929964c#mains"));
     pc.write(&plan, &copy(HIGH)).unwrap();
     assert_eq!(pc.read(&floor).unwrap(), Value::PowerIndex(100).into(), "as in the original");

@@ -30,6 +30,15 @@ pub struct Facts {
     pub adapters: Vec<Adapter>,
     /// What the owner uses and therefore must not lose.
     pub uses: Uses,
+    /// How busy the PC is when nothing is asked of it.
+    #[serde(default)]
+    pub load: Load,
+    /// What the firmware is set to.
+    #[serde(default)]
+    pub firmware: Firmware,
+    /// Whether the maker of the PC has power and fan modes of its own.
+    #[serde(default)]
+    pub has_vendor_power_modes: bool,
 }
 
 /// The shape of a PC.
@@ -72,6 +81,10 @@ pub struct Processor {
     pub threads: u32,
     /// Whether it mixes fast and frugal cores.
     pub mixed_cores: bool,
+    /// The clock that it is sold for, in megahertz; null where it is not known.
+    pub base_mhz: Option<u32>,
+    /// The clock that it holds after minutes of load, in megahertz; null where nobody has looked.
+    pub sustained_mhz: Option<u32>,
 }
 
 /// Main memory.
@@ -148,6 +161,9 @@ pub struct Display {
     pub highest_refresh_hz: u32,
     /// Scaling of text and windows, in percent.
     pub scaling_percent: u32,
+    /// Whether its refresh rate can follow the frames.
+    #[serde(default)]
+    pub can_vary_refresh: bool,
 }
 
 /// A network adapter.
@@ -167,7 +183,7 @@ pub struct Adapter {
 }
 
 /// What the owner uses.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[allow(clippy::struct_excessive_bools, reason = "independent facts, not a state in disguise")]
 pub struct Uses {
@@ -179,6 +195,63 @@ pub struct Uses {
     pub recording: bool,
     /// Searches files from the task bar.
     pub file_search: bool,
+    /// Touches the display, or draws with a pen.
+    #[serde(default)]
+    pub touch_or_pen: bool,
+    /// Uses a camera.
+    #[serde(default)]
+    pub camera: bool,
+    /// Uses things without a cable that are not the network.
+    #[serde(default)]
+    pub bluetooth: bool,
+    /// Has an anti-virus other than Windows' own.
+    #[serde(default)]
+    pub other_antivirus: bool,
+    /// Reaches the PC from another.
+    #[serde(default)]
+    pub remote_desktop: bool,
+    /// Shares files or printers in the house.
+    #[serde(default)]
+    pub file_sharing: bool,
+    /// Scans or faxes.
+    #[serde(default)]
+    pub scanner: bool,
+    /// Signs in by face or finger.
+    #[serde(default)]
+    pub biometrics: bool,
+    /// Plays games from Windows' own store.
+    #[serde(default)]
+    pub store_games: bool,
+    /// Plays with a game controller's home button, or captures from the game bar.
+    #[serde(default)]
+    pub game_bar: bool,
+    /// Uses apps that want to know where the PC is.
+    #[serde(default)]
+    pub location: bool,
+}
+
+/// How busy a PC is when nothing is asked of it; null where it is not known.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Load {
+    /// Programs that run.
+    pub processes: Option<u32>,
+    /// Services that run.
+    pub services_running: Option<u32>,
+    /// Things that start when somebody signs in.
+    pub starts_with_pc: Option<u32>,
+}
+
+/// What the firmware is set to; null where Windows does not tell.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Firmware {
+    /// Whether the processor may run virtual machines.
+    pub virtualization: Option<bool>,
+    /// Whether the processor sees all of the graphics card's memory at once.
+    pub large_graphics_window: Option<bool>,
+    /// Memory that is set aside for graphics in the processor, in mebibytes.
+    pub graphics_carve_out_mib: Option<u32>,
 }
 
 impl Facts {
@@ -213,6 +286,8 @@ impl Facts {
                 cores: 8,
                 threads: 16,
                 mixed_cores: false,
+                base_mhz: Some(3600),
+                sustained_mhz: Some(4400),
             },
             memory: Memory { size_mib: 32_768, rated_mt_s: 6000, actual_mt_s: 4800 },
             drives: vec![Drive {
@@ -238,6 +313,7 @@ impl Facts {
                 refresh_hz: 144,
                 highest_refresh_hz: 144,
                 scaling_percent: 100,
+                can_vary_refresh: true,
             }],
             adapters: vec![Adapter {
                 name: "Ethernet".into(),
@@ -251,7 +327,19 @@ impl Facts {
                 virtual_machines: false,
                 recording: false,
                 file_search: true,
+                ..Uses::default()
             },
+            load: Load {
+                processes: Some(160),
+                services_running: Some(90),
+                starts_with_pc: Some(6),
+            },
+            firmware: Firmware {
+                virtualization: Some(true),
+                large_graphics_window: Some(true),
+                graphics_carve_out_mib: None,
+            },
+            has_vendor_power_modes: false,
         }
     }
 }

@@ -10,7 +10,7 @@ use super::document::Profile;
 use crate::expression::ExpressionError;
 use crate::facts::Facts;
 use crate::preview::{LeftOut, Wish};
-use crate::tweak::{Catalogue, Standing, TweakId};
+use crate::tweak::{Catalogue, Standing, Tweak, TweakId};
 
 /// What a profile comes to on a PC.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -19,6 +19,37 @@ pub struct Fitting {
     pub wishes: Vec<Wish>,
     /// The tweaks that do not fit, and why.
     pub left_out: Vec<LeftOut>,
+    /// What is to be done by hand.
+    pub by_hand: Vec<ByHand>,
+}
+
+/// A tweak that a person carries out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct ByHand {
+    /// The tweak.
+    pub tweak: TweakId,
+    /// Its title.
+    pub title: String,
+    /// Why one would want that.
+    pub why: String,
+    /// What to do, in order.
+    pub steps: Vec<String>,
+    /// Whether the PC says that it has been done; nothing where it does not tell.
+    pub is_done: Option<bool>,
+}
+
+impl ByHand {
+    /// What `tweak` asks of a person on a PC with these facts, if it does.
+    pub fn of(tweak: &Tweak, facts: &Facts) -> Option<Self> {
+        let manual = tweak.manual.as_ref()?;
+        Some(Self {
+            tweak: tweak.id.clone(),
+            title: tweak.title.clone(),
+            why: tweak.why.clone(),
+            steps: manual.steps.clone(),
+            is_done: manual.is_done(facts),
+        })
+    }
 }
 
 /// Fits a profile to a PC. `consents` are the tweaks that the owner lets touch what is protected.
@@ -32,7 +63,7 @@ pub fn fit(
     consents: &BTreeSet<TweakId>,
 ) -> Result<Fitting, ExpressionError> {
     let variables = json!({ "facts": facts.variables() });
-    let mut fitting = Fitting { wishes: Vec::new(), left_out: Vec::new() };
+    let mut fitting = Fitting { wishes: Vec::new(), left_out: Vec::new(), by_hand: Vec::new() };
     for entry in &profile.entries {
         let Some(tweak) = catalogue.get(&entry.tweak) else { continue };
         let mut reasons = tweak.misfits(facts);
@@ -41,14 +72,16 @@ pub fn fit(
         {
             reasons.push(format!("the profile asks for it only where {}", when.source()));
         }
-        if reasons.is_empty() {
+        if !reasons.is_empty() {
+            fitting.left_out.push(LeftOut { tweak: tweak.id.clone(), reasons });
+        } else if let Some(by_hand) = ByHand::of(tweak, facts) {
+            fitting.by_hand.push(by_hand);
+        } else {
             fitting.wishes.push(Wish {
                 tweak: tweak.id.clone(),
                 settings: tweak.resolve(&entry.arguments, facts)?,
                 consented: consents.contains(&tweak.id),
             });
-        } else {
-            fitting.left_out.push(LeftOut { tweak: tweak.id.clone(), reasons });
         }
     }
     Ok(fitting)

@@ -8,5 +8,5 @@ mod fit;
 mod revision;
 
 pub use document::{Entry, Profile, ProfileName, ProfileNameError, SceneName, starting_document};
-pub use fit::{Fitting, Remark, RemarkKind, fit, remarks};
+pub use fit::{ByHand, Fitting, Remark, RemarkKind, fit, remarks};
 pub use revision::{ContentHash, Revision, RevisionName, RevisionNameError, Version};

@@ -135,7 +135,7 @@ pub fn protection(address: &Address) -> Option<Protection> {
         }
         Address::RegistryValue(key, name) => {
             let key = as_key_looks(key);
-            key_or_service(&key).or_else(|| names_a_program(&key, name))
+            key_or_service(&key).or_else(|| guarded_value(&key, name))
         }
         Address::Thing(setting) => thing(setting),
         Address::Text(setting) => file(setting),
@@ -165,9 +165,25 @@ fn as_key_looks(key: &KeyPath) -> KeyPath {
     key.with_names(as_it_looks).without_32_bit_view()
 }
 
-/// Values that name a program in a key that holds harmless ones as well.
-fn names_a_program(key: &KeyPath, value: &WinName) -> Option<Protection> {
+/// Values that guard the PC, in keys that hold harmless ones as well: whether programs are checked
+/// for being known, whether they are asked for before they act as administrator, and what keeps
+/// them from reading each other's memory.
+const GUARDING_VALUES: [&str; 7] = [
+    "EnableSmartScreen",
+    "SmartScreenEnabled",
+    "ShellSmartScreenLevel",
+    "EnableLUA",
+    "ConsentPromptBehaviorAdmin",
+    "FeatureSettingsOverride",
+    "FeatureSettingsOverrideMask",
+];
+
+/// Values that are protected in a key that holds harmless ones as well.
+fn guarded_value(key: &KeyPath, value: &WinName) -> Option<Protection> {
     let is_one_of = |names: &[&str]| names.iter().any(|name| *value == WinName::new(*name));
+    if is_one_of(&GUARDING_VALUES) {
+        return Some(SECURITY);
+    }
     let services = PROTECTED.service_keys.as_ref()?;
     let session: KeyPath = r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager".parse().ok()?;
     let names_one = (services.contains(key) && is_one_of(&SERVICE_PROGRAMS))

@@ -161,6 +161,22 @@ pub struct Source {
     pub states: String,
 }
 
+/// What a person does by hand, where no program can: in the firmware, in a maker's own panel.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Manual {
+    /// What to do, in order.
+    pub steps: Vec<String>,
+    /// Whether it has been done, over `facts`; nothing where no fact tells.
+    pub done_when: Option<Expression>,
+}
+
+impl Manual {
+    /// Whether it has been done on a PC with these facts; nothing where they do not tell.
+    pub fn is_done(&self, facts: &Facts) -> Option<bool> {
+        self.done_when.as_ref()?.holds(&json!({ "facts": facts.variables() })).ok()
+    }
+}
+
 /// One setting that a tweak wants, before parameters and facts are known.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SettingSpec {
@@ -205,8 +221,10 @@ pub struct Tweak {
     pub risk: Risk,
     /// What can be chosen about it, by name.
     pub parameters: BTreeMap<String, Parameter>,
-    /// The settings that it wants.
+    /// The settings that it wants; none where it is done by hand.
     pub settings: Vec<SettingSpec>,
+    /// What a person does by hand, where that is what it takes.
+    pub manual: Option<Manual>,
     /// What must hold on a PC for it to be of use.
     pub conditions: Vec<Condition>,
     /// The Windows builds that it is for.

@@ -12,8 +12,8 @@ mod whereabouts;
 
 pub use catalogue::{Catalogue, CatalogueError};
 pub use definition::{
-    BuildRange, Condition, Risk, SettingSpec, Source, Standing, Tweak, TweakId, TweakIdError,
-    Wanted,
+    BuildRange, Condition, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
+    TweakIdError, Wanted,
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
 pub use target::state_from_words;

@@ -8,7 +8,7 @@ use serde_json::{Value as Json, json};
 use toml::Spanned;
 
 use super::definition::{
-    BuildRange, Condition, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
+    BuildRange, Condition, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
 };
 use super::parameter::{Choice, Parameter, ParameterKind, check_argument};
 use super::target::{Target, WrittenType, value_for};
@@ -32,7 +32,9 @@ struct Document {
     takes_effect: TakesEffect,
     #[serde(default)]
     parameters: BTreeMap<String, ParameterDocument>,
-    settings: Spanned<Vec<SettingDocument>>,
+    #[serde(default)]
+    settings: Vec<SettingDocument>,
+    manual: Option<ManualDocument>,
     #[serde(default)]
     conditions: Vec<ConditionDocument>,
     #[serde(default)]
@@ -88,6 +90,13 @@ struct SettingDocument {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
+struct ManualDocument {
+    steps: Spanned<Vec<String>>,
+    done_when: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct ConditionDocument {
     holds: Spanned<String>,
     otherwise: String,
@@ -134,16 +143,20 @@ impl Reader {
                 parameters.insert(name, parameter);
             }
         }
-        let settings_span = document.settings.span();
+        let first = document.settings.first();
+        let settings_span = first.map_or(document.id.span(), |setting| setting.address.span());
         let settings: Vec<SettingSpec> = document
             .settings
-            .into_inner()
             .into_iter()
             .filter_map(|setting| self.setting(setting, document.takes_effect))
             .collect();
-        if settings.is_empty() && self.problems.is_empty() {
-            self.problems
-                .push(Problem::at(settings_span.clone(), "a tweak wants at least one setting"));
+        let manual = match document.manual {
+            Some(manual) => self.manual(manual),
+            None => None,
+        };
+        if settings.is_empty() == manual.is_none() && self.problems.is_empty() {
+            let message = "a tweak wants settings, or is done by hand; not both, and not neither";
+            self.problems.push(Problem::at(settings_span.clone(), message));
         }
         let conditions = document
             .conditions
@@ -164,6 +177,7 @@ impl Reader {
             risk: document.risk,
             parameters,
             settings,
+            manual,
             conditions: conditions.iter().map(|(_, condition)| condition.clone()).collect(),
             builds: document.builds,
             conflicts: self.ids(document.conflicts),
@@ -173,6 +187,26 @@ impl Reader {
         };
         self.check_expressions(&tweak, &conditions, settings_span);
         Some(tweak)
+    }
+
+    fn manual(&mut self, document: ManualDocument) -> Option<Manual> {
+        let sample = json!({ "facts": Facts::sample().variables() });
+        let done_when = match document.done_when {
+            Some(written) => {
+                let done_when = self.expression(&written)?;
+                let checked = done_when.check(&sample).and_then(|()| done_when.holds(&sample));
+                self.note(written.span(), checked)?;
+                Some(done_when)
+            }
+            None => None,
+        };
+        let span = document.steps.span();
+        let steps = document.steps.into_inner();
+        if steps.is_empty() {
+            self.problems.push(Problem::at(span, "what is done by hand has steps"));
+            return None;
+        }
+        Some(Manual { steps, done_when })
     }
 
     fn ids(&mut self, written: Vec<Spanned<String>>) -> Vec<TweakId> {
@@ -434,6 +468,27 @@ mod tests {
             let found = problems(&text.replace(from, to)).join("; ");
             assert!(found.contains(why), "{to}: {found}");
         }
+    }
+
+    #[test]
+    fn what_is_done_by_hand_has_steps_and_a_check() {
+        let start = GOOD.find("[parameters.share]").unwrap();
+        let end = GOOD.find("[[conditions]]").unwrap();
+        let manual = r#"
+        [manual]
+        steps = ["Restart into the firmware.", "Switch the memory profile on."]
+        done_when = "facts.memory.actual_mt_s >= facts.memory.rated_mt_s"
+        "#;
+        let text = [&GOOD[..start], manual, &GOOD[end..]].concat();
+        let tweak = Tweak::parse("t.toml", &text).unwrap();
+        let mut facts = Facts::sample();
+        let manual = tweak.manual.unwrap();
+        assert_eq!(manual.is_done(&facts), Some(false));
+        facts.memory.actual_mt_s = facts.memory.rated_mt_s;
+        assert_eq!(manual.is_done(&facts), Some(true));
+        let without = [&GOOD[..start], &GOOD[end..]].concat();
+        assert!(problems(&without)[0].contains("not neither"));
+        assert!(problems(&text.replace("rated_mt_s", "rated"))[0].contains("facts.memory.rated"));
     }
 
     #[test]

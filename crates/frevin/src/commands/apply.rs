@@ -2,12 +2,13 @@
 
 use clap::Args;
 use frevin_core::preview::LeftOut;
+use frevin_core::profile::ByHand;
 use frevin_core::setting::TakesEffect;
 use frevin_ledger::Ledger;
 use frevin_pc::{Pc, RestorePoint};
 use serde::Serialize;
 
-use super::preview::{PlanReport, with_article};
+use super::preview::{PlanReport, show_by_hand, with_article};
 use super::target::{TargetArgs, Unsaved};
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
@@ -31,6 +32,7 @@ pub(crate) struct ApplyReport {
     #[serde(flatten)]
     pub(crate) applied: Option<apply::Applied>,
     pub(crate) left_out: Vec<LeftOut>,
+    pub(crate) by_hand: Vec<ByHand>,
 }
 
 pub(crate) fn run(session: &Session, args: &ApplyArgs) -> Result<Answer, Failure> {
@@ -53,8 +55,9 @@ pub(crate) fn apply_target(
     let mut plan = apply::make_plan(pc, ledger, &target.wishes)?;
     plan.left_out.extend(target.left_out);
     let left_out = plan.left_out.clone();
+    let by_hand = target.by_hand;
     if plan.is_empty() && plan.refusals.is_empty() {
-        return Ok(ApplyReport { applied: None, left_out });
+        return Ok(ApplyReport { applied: None, left_out, by_hand });
     }
     let mut page = Page::default();
     let report = PlanReport {
@@ -62,6 +65,7 @@ pub(crate) fn apply_target(
         takes_effect: plan.takes_effect(),
         waiting_for_restart: ledger.waiting_for_restart(&pc.identity().id, &pc.boot()?.0)?.len(),
         plan: &plan,
+        by_hand: &by_hand,
         catalogue: &catalogue,
         addresses: false,
     };
@@ -78,7 +82,7 @@ pub(crate) fn apply_target(
         force,
     };
     let applied = apply::apply(session, pc, ledger, order)?;
-    Ok(ApplyReport { applied: Some(applied), left_out })
+    Ok(ApplyReport { applied: Some(applied), left_out, by_hand })
 }
 
 impl Report for ApplyReport {
@@ -110,6 +114,7 @@ impl Report for ApplyReport {
                 ]);
             }
         }
+        show_by_hand(&self.by_hand, page);
         for left in &self.left_out {
             page.line(format_args!(
                 "{} {}: {}",

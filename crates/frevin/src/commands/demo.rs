@@ -240,6 +240,7 @@ impl Demo {
             takes_effect: plan.takes_effect(),
             waiting_for_restart: 0,
             plan: &plan,
+            by_hand: &target.by_hand,
             catalogue: &catalogue,
             addresses: false,
         };

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use clap::Args;
 use frevin_core::preview::{Action, Plan, Reason, Step};
+use frevin_core::profile::ByHand;
 use frevin_core::setting::TakesEffect;
 use frevin_core::tweak::Catalogue;
 use serde::Serialize;
@@ -12,7 +13,7 @@ use super::target::{TargetArgs, Unsaved};
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, settings_wait, short, shown, strong, warn};
+use crate::view::{Page, Table, bad, count, dim, good, settings_wait, short, shown, strong, warn};
 use crate::workshop::{apply::make_plan, refuse_unfinished};
 
 /// Show what a profile would change on this PC, step by step. Changes nothing
@@ -31,6 +32,7 @@ pub(crate) struct PlanReport<'a> {
     pub(crate) title: &'a str,
     #[serde(flatten)]
     pub(crate) plan: &'a Plan,
+    pub(crate) by_hand: &'a [ByHand],
     pub(crate) takes_effect: TakesEffect,
     /// How many settings wait for a restart already, because of earlier changes.
     pub(crate) waiting_for_restart: usize,
@@ -53,6 +55,7 @@ pub(crate) fn run(session: &Session, args: &PreviewArgs) -> Result<Answer, Failu
         takes_effect: plan.takes_effect(),
         waiting_for_restart: ledger.waiting_for_restart(&pc.identity().id, &pc.boot()?.0)?.len(),
         plan: &plan,
+        by_hand: &target.by_hand,
         catalogue: &catalogue,
         addresses: args.addresses,
     }))
@@ -86,6 +89,7 @@ impl Report for PlanReport<'_> {
             }
             page.table(table);
         }
+        show_by_hand(self.by_hand, page);
         if !self.plan.left_out.is_empty() {
             page.heading("Left out");
             for left in &self.plan.left_out {
@@ -155,6 +159,28 @@ impl PlanReport<'_> {
             later => format!("The last of it acts after {}.", with_article(later)),
         };
         page.line(format_args!("{} would be written. {waits}", count(writes, "setting")));
+    }
+}
+
+/// A checklist of what a person does.
+pub(crate) fn show_by_hand(by_hand: &[ByHand], page: &mut Page) {
+    if by_hand.is_empty() {
+        return;
+    }
+    page.heading("By hand");
+    for task in by_hand {
+        let mark = match task.is_done {
+            Some(true) => good("[x] done"),
+            Some(false) => warn("[ ] to do"),
+            None => dim("[?] this PC does not tell"),
+        };
+        page.line(format_args!("  {mark}  {}  {}", strong(&task.tweak), task.title));
+        if task.is_done != Some(true) {
+            page.paragraph(4, &task.why);
+            for (number, step) in task.steps.iter().enumerate() {
+                page.paragraph(4, &format!("{}. {step}", number + 1));
+            }
+        }
     }
 }
 

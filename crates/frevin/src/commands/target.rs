@@ -6,7 +6,7 @@ use std::path::Path;
 use clap::Args;
 use frevin_core::facts::Facts;
 use frevin_core::preview::{LeftOut, Wish};
-use frevin_core::profile::{Profile, ProfileName, RevisionName, fit};
+use frevin_core::profile::{ByHand, Fitting, Profile, ProfileName, RevisionName, fit};
 use frevin_core::tweak::{Arguments, Catalogue, ParameterKind, Tweak, TweakId, check_argument};
 use frevin_ledger::Ledger;
 
@@ -36,6 +36,7 @@ pub(crate) struct Target {
     pub(crate) revision: Option<(ProfileName, u32)>,
     pub(crate) wishes: Vec<Wish>,
     pub(crate) left_out: Vec<LeftOut>,
+    pub(crate) by_hand: Vec<ByHand>,
 }
 
 /// Whether a profile that was never saved will do.
@@ -79,8 +80,8 @@ impl TargetArgs {
                     Some((name, number)) => format!("{name}@{number}"),
                     None => format!("{} (not saved)", profile.name),
                 };
-                let (wishes, left_out) = (fitting.wishes, fitting.left_out);
-                Ok(Target { title, revision, wishes, left_out })
+                let Fitting { wishes, left_out, by_hand } = fitting;
+                Ok(Target { title, revision, wishes, left_out, by_hand })
             }
             (None, Some(tweak)) => {
                 let tweak = find_tweak(catalogue, tweak)?;
@@ -108,16 +109,19 @@ impl TargetArgs {
             revision: None,
             wishes: Vec::new(),
             left_out: Vec::new(),
+            by_hand: Vec::new(),
         };
         let reasons = tweak.misfits(facts);
-        if reasons.is_empty() {
+        if !reasons.is_empty() {
+            target.left_out.push(LeftOut { tweak: tweak.id.clone(), reasons });
+        } else if let Some(by_hand) = ByHand::of(tweak, facts) {
+            target.by_hand.push(by_hand);
+        } else {
             target.wishes.push(Wish {
                 tweak: tweak.id.clone(),
                 settings: tweak.resolve(&arguments, facts)?,
                 consented: consents.contains(&tweak.id),
             });
-        } else {
-            target.left_out.push(LeftOut { tweak: tweak.id.clone(), reasons });
         }
         Ok(target)
     }

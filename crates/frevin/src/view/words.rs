@@ -175,7 +175,7 @@ mod tests {
         assert_eq!(words("clean:user-temp#quarantine"), "files of user temp");
         assert_eq!(words("driver:global#setting-low-latency"), "driver global, low latency");
         let plan = "381b4222-f694-41f0-9685-ff5bb260df2e";
-        let minimum = "54533251-82be-4824-96c1-47b00b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
+        let minimum = "54533251-82be-4824-96c1-47b60b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
         assert_eq!(
             words(&format!("power:{plan}/{minimum}#mains")),
             "plan balanced, lowest processor state on mains"
