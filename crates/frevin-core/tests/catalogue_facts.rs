@@ -154,6 +154,7 @@ fn a_values_name_stands_in_one_key_only() {
         "TCPNoDelay",
         "Priority",
         "EnableActivityFeed",
+        r"C:\Games\game.exe",
     ];
     let mut keys: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     for tweak in Catalogue::built_in().unwrap().iter() {

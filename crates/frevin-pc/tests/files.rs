@@ -123,6 +123,22 @@ fn files_are_set_aside_by_age_and_come_back_with_their_own() {
 }
 
 #[test]
+fn a_move_that_was_interrupted_is_told_and_goes_either_way() {
+    let mut place = Place::new();
+    let _lock = place.pc.lock().unwrap();
+    let first = fingerprint(&place.pc).unwrap();
+    place.pc.write(&at(TEMP), &aside(7)).unwrap();
+    let moved = fingerprint(&place.pc).unwrap();
+    let quarantined = place.pc.folder().join("quarantine/user-temp/files/~df3a.tmp");
+    for (state, expected) in [(aside(7), &moved), (State::Absent, &first)] {
+        fs_err::rename(&quarantined, place.file("user-temp/~df3a.tmp")).unwrap();
+        assert!(place.pc.read(&at(TEMP)).unwrap().is_half_way());
+        place.pc.write(&at(TEMP), &state).unwrap();
+        assert_eq!(&fingerprint(&place.pc).unwrap(), expected);
+    }
+}
+
+#[test]
 fn a_file_whose_place_is_taken_waits_in_quarantine() {
     let mut place = Place::new();
     let _lock = place.pc.lock().unwrap();

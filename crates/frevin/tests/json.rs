@@ -43,6 +43,7 @@ fn lines(value: &Value) -> String {
 fn plans_and_changes() {
     let place = Place::with_evening();
     assert_snapshot!(lines(&place.json(&["preview", "evening"])), @"
+    by_hand[]
     changed_by_others[]
     left_out[]
     refusals[]
@@ -74,6 +75,7 @@ fn plans_and_changes() {
     ");
     let applied = place.json(&["apply", "evening", "--yes"]);
     assert_snapshot!(lines(&applied), @"
+    by_hand[]
     change
     left_out[]
     number

@@ -235,6 +235,9 @@ fn put_back_by_hand(setting: &str, was: &str, trees: &mut Trees) {
         (_, "on") => json!({"flag": true}),
         (_, "off") => json!({"flag": false}),
         ("pagefile", size) => json!({"page-file": size}),
+        ("display", mode) if part == "mode" => json!({"mode": mode}),
+        ("display" | "device", number) => json!({"number": number.parse::<u32>().unwrap()}),
+        (_, "none") => json!({"texts": []}),
         (_, text) => json!({"text": text.trim_matches('"')}),
     };
     values.insert(part.to_owned(), value);

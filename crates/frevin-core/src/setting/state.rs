@@ -82,12 +82,20 @@ pub enum Value {
         /// The least age in days, by when a file was last changed.
         untouched_days: u32,
     },
+    /// Files of a place are on their way into quarantine or back: a move was interrupted.
+    HalfQuarantined,
 }
 
 impl State {
     /// Whether the setting could be read, absence included.
     pub fn is_readable(&self) -> bool {
         !matches!(self, Self::Unreadable(_))
+    }
+
+    /// Whether a write was interrupted half-way, so that the setting is between two states. Only
+    /// Frevin's own writes leave that.
+    pub fn is_half_way(&self) -> bool {
+        *self == Self::Value(Value::HalfQuarantined)
     }
 
     /// The state of a setting that holds a value or is absent.
@@ -141,6 +149,7 @@ impl fmt::Display for Value {
             }
             Self::Files { count: 1, bytes, .. } => write!(f, "1 file, {bytes} bytes"),
             Self::Files { count, bytes, .. } => write!(f, "{count} files, {bytes} bytes"),
+            Self::HalfQuarantined => f.write_str("some files set aside: it was interrupted"),
             Self::Quarantined { untouched_days: 0 } => f.write_str("files set aside"),
             Self::Quarantined { untouched_days } => {
                 write!(f, "files untouched for {untouched_days} days set aside")

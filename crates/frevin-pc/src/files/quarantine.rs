@@ -48,8 +48,12 @@ impl Quarantine {
     pub(crate) fn read(&self, setting: CleanSetting) -> State {
         let state = match setting.part {
             CleanPart::Quarantine => self.manifest(setting.place).map(|manifest| {
-                let untouched = manifest.map(|manifest| manifest.untouched_days);
-                untouched.map(|untouched_days| Value::Quarantined { untouched_days })
+                let manifest = manifest?;
+                let untouched_days = manifest.untouched_days;
+                Some(match self.is_half_way(setting.place, &manifest) {
+                    true => Value::HalfQuarantined,
+                    false => Value::Quarantined { untouched_days },
+                })
             }),
             CleanPart::Files => self.files(setting.place),
         };
@@ -101,6 +105,14 @@ impl Quarantine {
             }
             (other, _) => refused(&format!("it cannot hold {other}")),
         }
+    }
+
+    /// Whether a file that is told to be set aside lies where it came from.
+    fn is_half_way(&self, place: CleanPlace, manifest: &Manifest) -> bool {
+        let aside = self.folder_of(place).join("files");
+        let Some(root) = self.places.get(&place) else { return false };
+        let is_back = |below: &String| !aside.join(below).exists() && root.join(below).exists();
+        manifest.files.keys().any(is_back)
     }
 
     fn folder_of(&self, place: CleanPlace) -> PathBuf {

@@ -183,6 +183,7 @@ fn plain(value: &Value) -> Json {
         Value::File { digest, .. } => json!(digest),
         Value::Files { count, .. } => json!(count),
         Value::Quarantined { untouched_days } => json!(untouched_days),
+        Value::HalfQuarantined => Json::Null,
         Value::Texts(texts) => json!(texts),
         Value::Mode(mode) => json!(mode),
         Value::PageFile(size) => json!(size),

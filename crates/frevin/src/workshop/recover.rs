@@ -129,7 +129,9 @@ impl Sorted {
             return Ok(());
         }
         match on_others {
-            _ if is_ours(&held) => self.to_write.push((address.clone(), target.clone())),
+            _ if is_ours(&held) || held.is_half_way() => {
+                self.to_write.push((address.clone(), target.clone()))
+            }
             OnOthers::Force => self.to_write.push((address.clone(), target.clone())),
             OnOthers::Keep => self.kept.push(address.clone()),
             OnOthers::Stop => self.others.push((address.clone(), held, target.clone())),
