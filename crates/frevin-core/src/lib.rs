@@ -10,8 +10,10 @@
 pub mod document;
 pub mod expression;
 pub mod facts;
+pub mod findings;
 pub mod frames;
 pub mod layers;
+pub mod pack;
 pub mod preview;
 pub mod profile;
 pub mod registry_text;

@@ -16,10 +16,11 @@ pub enum Saved {
     Unchanged(Revision),
 }
 
-const COLUMNS: &str = "profile, number, hash, parent, message, saved_at, document";
+const COLUMNS: &str = "profile, number, hash, parent, message, saved_at, document, stands_alone";
 
 impl Ledger {
-    /// Saves a profile's document as its next revision.
+    /// Saves a profile's document as its next revision. `stands_alone` is what it comes to where it
+    /// builds on others, so that the revision stays what it is whatever becomes of those.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
@@ -27,13 +28,17 @@ impl Ledger {
         &mut self,
         profile: &ProfileName,
         document: &str,
+        stands_alone: Option<&str>,
         message: &str,
         saved_at: Timestamp,
     ) -> Result<Saved, LedgerError> {
         let hash = ContentHash::of(document);
         let transaction = self.begin()?;
         let latest = latest(&transaction, profile)?;
-        if let Some(latest) = latest.as_ref().filter(|latest| latest.hash == hash) {
+        let is_same = |latest: &&Revision| {
+            latest.hash == hash && latest.stands_alone.as_deref() == stands_alone
+        };
+        if let Some(latest) = latest.as_ref().filter(is_same) {
             return Ok(Saved::Unchanged(latest.clone()));
         }
         let parent = latest.map(|latest| latest.number);
@@ -45,9 +50,10 @@ impl Ledger {
             message: message.to_owned(),
             saved_at,
             document: document.to_owned(),
+            stands_alone: stands_alone.map(str::to_owned),
         };
         transaction.execute(
-            &format!("INSERT INTO revision ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)"),
+            &format!("INSERT INTO revision ({COLUMNS}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)"),
             params![
                 revision.profile.as_str(),
                 revision.number,
@@ -56,6 +62,7 @@ impl Ledger {
                 revision.message,
                 revision.saved_at.to_string(),
                 revision.document,
+                revision.stands_alone,
             ],
         )?;
         transaction.commit()?;
@@ -149,5 +156,6 @@ fn revision_of(row: &Row<'_>) -> Result<Revision, LedgerError> {
         message: row.get("message")?,
         saved_at: parse("a time", &row.get::<_, String>("saved_at")?)?,
         document: row.get("document")?,
+        stands_alone: row.get("stands_alone")?,
     })
 }

@@ -38,7 +38,10 @@ impl Ledger {
         // In WAL mode FULL is what makes a commit survive a power cut.
         connection.pragma_update(None, "synchronous", "FULL")?;
         connection.pragma_update(None, "foreign_keys", true)?;
-        let migrations = Migrations::new(vec![M::up(include_str!("schema/1.sql"))]);
+        let migrations = Migrations::new(vec![
+            M::up(include_str!("schema/1.sql")),
+            M::up(include_str!("schema/2.sql")),
+        ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {
                 LedgerError::Newer(path.to_owned())

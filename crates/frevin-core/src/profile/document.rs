@@ -10,6 +10,7 @@ use serde_json::json;
 use thiserror::Error;
 use toml::Spanned;
 
+use super::revision::RevisionName;
 use crate::document::{BadDocument, Problem, nearest};
 use crate::expression::Expression;
 use crate::facts::Facts;
@@ -104,8 +105,30 @@ pub struct Profile {
     pub purpose: String,
     /// The scene it is measured in, if it says so.
     pub scene: Option<SceneName>,
-    /// Its tweaks in order.
+    /// The profiles whose tweaks it takes over, in order.
+    pub builds_on: Vec<Base>,
+    /// Tweaks of those that it does without.
+    pub without: Vec<Without>,
+    /// Its own tweaks in order.
     pub entries: Vec<Entry>,
+}
+
+/// A profile that another builds on.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Base {
+    /// Which one.
+    pub name: RevisionName,
+    /// Where it stands in the document, in bytes.
+    pub span: Range<usize>,
+}
+
+/// A tweak that a profile does without.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Without {
+    /// Which one.
+    pub tweak: TweakId,
+    /// Where it stands in the document, in bytes.
+    pub span: Range<usize>,
 }
 
 #[derive(Deserialize)]
@@ -115,6 +138,10 @@ struct Document {
     name: Spanned<String>,
     purpose: String,
     scene: Option<Spanned<String>>,
+    #[serde(default)]
+    builds_on: Vec<Spanned<String>>,
+    #[serde(default)]
+    without: Vec<Spanned<String>>,
     #[serde(default)]
     tweaks: Vec<Spanned<EntryDocument>>,
 }
@@ -163,8 +190,17 @@ impl Reader<'_> {
         }
         let name = self.name(&document.name);
         let scene = document.scene.as_ref().and_then(|scene| self.name(scene));
+        let builds_on = document.builds_on.iter().filter_map(|base| self.base(base)).collect();
+        let without: Vec<Without> =
+            document.without.iter().filter_map(|tweak| self.without(tweak)).collect();
+        if let (Some(first), true) = (without.first(), document.builds_on.is_empty()) {
+            let message = "`without` takes tweaks out of profiles that this one builds on";
+            let advice = "name them in `builds_on`, or remove this";
+            self.problems.push(Problem::at(first.span.clone(), message).advise(advice));
+        }
         let entries = document.tweaks.into_iter().filter_map(|entry| self.entry(entry)).collect();
-        Some(Profile { name: name?, purpose: document.purpose, scene, entries })
+        let purpose = document.purpose;
+        Some(Profile { name: name?, purpose, scene, builds_on, without, entries })
     }
 
     fn name(&mut self, written: &Spanned<String>) -> Option<ProfileName> {
@@ -175,20 +211,43 @@ impl Reader<'_> {
         .ok()
     }
 
+    fn base(&mut self, written: &Spanned<String>) -> Option<Base> {
+        let span = written.span();
+        match written.as_ref().parse() {
+            Ok(name) => Some(Base { name, span }),
+            Err(error) => {
+                let message = format!("`{}`: {error}", written.as_ref());
+                self.problems.push(Problem::at(span, message));
+                None
+            }
+        }
+    }
+
+    fn without(&mut self, written: &Spanned<String>) -> Option<Without> {
+        let tweak = self.known_tweak(written)?.clone();
+        Some(Without { tweak, span: written.span() })
+    }
+
+    fn known_tweak(&mut self, written: &Spanned<String>) -> Option<&TweakId> {
+        let catalogue = self.catalogue;
+        let known = written.as_ref().parse().ok().and_then(|id| catalogue.get(&id));
+        if known.is_none() {
+            let advice = match catalogue.nearest(written.as_ref()) {
+                Some(near) => format!("did you mean `{near}`? `frevin tweak list` shows them all"),
+                None => "`frevin tweak list` shows those there are".to_owned(),
+            };
+            let message = format!("there is no tweak `{}` in the catalogue", written.as_ref());
+            self.problems.push(Problem::at(written.span(), message).advise(advice));
+        }
+        known.map(|tweak| &tweak.id)
+    }
+
     fn entry(&mut self, entry: Spanned<EntryDocument>) -> Option<Entry> {
         let span = entry.span();
         let entry = entry.into_inner();
         let written = entry.tweak.as_ref();
-        let known = written.parse().ok().and_then(|id| self.catalogue.get(&id));
-        let Some(tweak) = known else {
-            let advice = match self.catalogue.nearest(written) {
-                Some(near) => format!("did you mean `{near}`? `frevin tweak list` shows them all"),
-                None => "`frevin tweak list` shows those there are".to_owned(),
-            };
-            let message = format!("there is no tweak `{written}` in the catalogue");
-            self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
-            return None;
-        };
+        let id = self.known_tweak(&entry.tweak)?.clone();
+        let tweak = self.catalogue.get(&id)?;
         if !self.seen.insert(tweak.id.clone()) {
             let message = format!("`{written}` is listed a second time");
             let advice = "a profile holds a tweak once; remove one of the two";
@@ -266,6 +325,50 @@ pub fn starting_document(
         }
     }
     text
+}
+
+impl Profile {
+    /// The profile as a document of its own, without comments.
+    pub fn to_document(&self) -> String {
+        let quoted = |text: &str| toml::Value::String(text.to_owned()).to_string();
+        let list = |names: Vec<String>| -> String {
+            toml::Value::Array(names.into_iter().map(toml::Value::String).collect()).to_string()
+        };
+        let mut text = format!(
+            "format = {FORMAT}\nname = \"{}\"\npurpose = {}\n",
+            self.name,
+            quoted(&self.purpose)
+        );
+        if let Some(scene) = &self.scene {
+            text.push_str(&format!("scene = \"{scene}\"\n"));
+        }
+        if !self.builds_on.is_empty() {
+            let names = self.builds_on.iter().map(|base| base.name.to_string()).collect();
+            text.push_str(&format!("builds_on = {}\n", list(names)));
+        }
+        if !self.without.is_empty() {
+            let names = self.without.iter().map(|without| without.tweak.to_string()).collect();
+            text.push_str(&format!("without = {}\n", list(names)));
+        }
+        for entry in &self.entries {
+            text.push_str(&format!("\n[[tweaks]]\nuse = \"{}\"\n", entry.tweak));
+            let with: Vec<String> = entry
+                .arguments
+                .iter()
+                .map(|(name, argument)| format!("{name} = {}", as_toml(argument)))
+                .collect();
+            if !with.is_empty() {
+                text.push_str(&format!("with = {{ {} }}\n", with.join(", ")));
+            }
+            if let Some(when) = &entry.when {
+                text.push_str(&format!("when = {}\n", quoted(when.source())));
+            }
+            if let Some(note) = &entry.note {
+                text.push_str(&format!("note = {}\n", quoted(note)));
+            }
+        }
+        text
+    }
 }
 
 fn as_toml(argument: &crate::tweak::Argument) -> String {

@@ -1,7 +1,6 @@
 //! A profile on a particular PC: which of its tweaks fit there, and what is to be said of them.
 
 use std::collections::BTreeSet;
-use std::ops::Range;
 
 use serde::Serialize;
 use serde_json::json;
@@ -10,7 +9,7 @@ use super::document::Profile;
 use crate::expression::ExpressionError;
 use crate::facts::Facts;
 use crate::preview::{LeftOut, Wish};
-use crate::tweak::{Catalogue, Standing, Tweak, TweakId};
+use crate::tweak::{Catalogue, Tweak, TweakId};
 
 /// What a profile comes to on a PC.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -87,78 +86,6 @@ pub fn fit(
     Ok(fitting)
 }
 
-/// Something to be said of a profile that reads well.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Remark {
-    /// The tweak that it is about.
-    pub tweak: TweakId,
-    /// What kind of remark it is.
-    pub kind: RemarkKind,
-    /// The remark.
-    pub text: String,
-    /// Where the tweak stands in the document, in bytes.
-    pub span: Range<usize>,
-}
-
-/// Kinds of remark.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum RemarkKind {
-    /// It does not fit this PC and would be left out.
-    DoesNotFit,
-    /// It cannot be combined with another of the profile.
-    Conflict,
-    /// It does nothing without another that the profile lacks.
-    NeedsAnother,
-    /// It does nothing, or harm, anywhere.
-    PoorStanding,
-    /// Practitioners contradict each other about it.
-    Contested,
-}
-
-impl RemarkKind {
-    /// Whether a profile with such a remark should be mended before it is used.
-    pub fn is_fault(self) -> bool {
-        matches!(self, Self::Conflict | Self::NeedsAnother | Self::PoorStanding)
-    }
-}
-
-/// What is to be said of a profile's tweaks; those about fit only where the PC's facts are known.
-pub fn remarks(profile: &Profile, catalogue: &Catalogue, facts: Option<&Facts>) -> Vec<Remark> {
-    let listed: BTreeSet<_> = profile.entries.iter().map(|entry| &entry.tweak).collect();
-    let mut remarks = Vec::new();
-    for entry in &profile.entries {
-        let Some(tweak) = catalogue.get(&entry.tweak) else { continue };
-        let mut say = |kind, text: String| {
-            let (tweak, span) = (entry.tweak.clone(), entry.span.clone());
-            remarks.push(Remark { tweak, kind, text, span });
-        };
-        for misfit in facts.map(|facts| tweak.misfits(facts)).unwrap_or_default() {
-            say(RemarkKind::DoesNotFit, format!("does not fit this PC: {misfit}"));
-        }
-        for other in tweak.conflicts.iter().filter(|other| listed.contains(other)) {
-            say(RemarkKind::Conflict, format!("cannot be combined with `{other}`"));
-        }
-        for other in tweak.needs.iter().filter(|other| !listed.contains(other)) {
-            say(RemarkKind::NeedsAnother, format!("does nothing without `{other}`"));
-        }
-        match tweak.standing {
-            Standing::NoEffect | Standing::Harmful => {
-                say(
-                    RemarkKind::PoorStanding,
-                    format!("{}: {}", tweak.standing, tweak.standing_reason),
-                );
-            }
-            Standing::Contested => {
-                let text = format!("contested: {}", tweak.standing_reason);
-                say(RemarkKind::Contested, text);
-            }
-            Standing::Sound | Standing::Plausible => {}
-        }
-    }
-    remarks
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -186,18 +113,5 @@ mod tests {
                 "the profile asks for it only where facts.adapters.exists(a, a.is_wireless)",
             ]
         );
-    }
-
-    #[test]
-    fn remarks_tell_contested_tweaks_and_misfits() {
-        let catalogue = Catalogue::built_in().unwrap();
-        let profile = profile(&catalogue);
-        let kinds = |facts| {
-            let remarks = remarks(&profile, &catalogue, facts);
-            remarks.into_iter().map(|remark| remark.kind).collect::<Vec<_>>()
-        };
-        assert_eq!(kinds(None), [RemarkKind::Contested]);
-        let facts = Facts::sample();
-        assert_eq!(kinds(Some(&facts)), [RemarkKind::DoesNotFit, RemarkKind::Contested]);
     }
 }

@@ -3,10 +3,20 @@
 //! A [`Profile`] is read from a TOML document; a [`Revision`] is one saved version of it, named
 //! `name@3` or by the beginning of its hash ([`RevisionName`]).
 
+mod difference;
 mod document;
 mod fit;
+mod inherit;
+mod lint;
+mod ready_made;
 mod revision;
 
-pub use document::{Entry, Profile, ProfileName, ProfileNameError, SceneName, starting_document};
-pub use fit::{ByHand, Fitting, Remark, RemarkKind, fit, remarks};
+pub use difference::{WantedBy, WishDifference, wish_differences};
+pub use document::{
+    Base, Entry, Profile, ProfileName, ProfileNameError, SceneName, Without, starting_document,
+};
+pub use fit::{ByHand, Fitting, fit};
+pub use inherit::{NoBase, stand_alone};
+pub use lint::{Against, Remark, RemarkKind, remarks};
+pub use ready_made::{ReadyMade, ready_made};
 pub use revision::{ContentHash, Revision, RevisionName, RevisionNameError, Version};

@@ -53,9 +53,16 @@ pub struct Revision {
     pub saved_at: Timestamp,
     /// The document, byte for byte.
     pub document: String,
+    /// What it came to when it was saved, where it builds on others.
+    pub stands_alone: Option<String>,
 }
 
 impl Revision {
+    /// The document of all that it holds, whatever it builds on.
+    pub fn whole(&self) -> &str {
+        self.stands_alone.as_deref().unwrap_or(&self.document)
+    }
+
     /// The name that says which revision this is: `evening@3`.
     pub fn name(&self) -> RevisionName {
         RevisionName { profile: self.profile.clone(), version: Version::Number(self.number) }

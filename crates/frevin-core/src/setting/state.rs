@@ -3,6 +3,7 @@
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
+use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
 use super::thing::{DisplayMode, PageFileSize};
@@ -98,9 +99,45 @@ impl State {
         *self == Self::Value(Value::HalfQuarantined)
     }
 
+    /// The state as expressions see it: null where it is absent or unreadable.
+    pub fn plain(&self) -> Json {
+        match self {
+            Self::Value(value) => value.plain(),
+            Self::Absent | Self::Unreadable(_) => Json::Null,
+        }
+    }
+
     /// The state of a setting that holds a value or is absent.
     pub fn from_option(value: Option<Value>) -> Self {
         value.map_or(Self::Absent, Self::Value)
+    }
+}
+
+impl Value {
+    /// The value as expressions see it: a number, a text, a list, true or false.
+    pub fn plain(&self) -> Json {
+        match self {
+            Self::Key => json!(true),
+            Self::Registry(data) => match (data.as_number(), data.as_text()) {
+                (Some(number), _) => json!(number),
+                (None, Some(text)) => json!(text),
+                (None, None) => json!(data.bytes),
+            },
+            Self::Start(start) => json!(start.to_string()),
+            Self::Run(run) => json!(run.to_string()),
+            Self::PlanExists { name, .. } => json!(name),
+            Self::Plan(plan) => json!(plan.to_string()),
+            Self::PowerIndex(n) | Self::Milliseconds(n) | Self::Number(n) => json!(n),
+            Self::Text(text) | Self::Written(text) => json!(text),
+            Self::File { digest, .. } => json!(digest),
+            Self::Files { count, .. } => json!(count),
+            Self::Quarantined { untouched_days } => json!(untouched_days),
+            Self::HalfQuarantined => Json::Null,
+            Self::Texts(texts) => json!(texts),
+            Self::Mode(mode) => json!(mode),
+            Self::PageFile(size) => json!(size),
+            Self::Flag(flag) => json!(flag),
+        }
     }
 }
 

@@ -17,4 +17,5 @@ pub use definition::{
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
 pub use target::state_from_words;
+pub(crate) use target::written;
 pub use whereabouts::{ComputedAddress, Whereabouts};

@@ -10,16 +10,58 @@ use crate::setting::{
     VisualKind,
 };
 
-/// The registry types that a definition can write.
+/// The registry types that a definition can write, by name; any other by its number, `type-9`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub(super) enum WrittenType {
+#[serde(try_from = "String")]
+pub(crate) enum WrittenType {
     Dword,
     Qword,
     String,
     ExpandString,
     MultiString,
     Binary,
+    /// Windows' number for it; the value is its bytes.
+    Number(u32),
+}
+
+impl TryFrom<String> for WrittenType {
+    type Error = String;
+
+    fn try_from(name: String) -> Result<Self, Self::Error> {
+        Ok(match name.as_str() {
+            "dword" => Self::Dword,
+            "qword" => Self::Qword,
+            "string" => Self::String,
+            "expand-string" => Self::ExpandString,
+            "multi-string" => Self::MultiString,
+            "binary" => Self::Binary,
+            _ => {
+                let number = name.strip_prefix("type-").and_then(|number| number.parse().ok());
+                Self::Number(number.ok_or_else(|| {
+                    format!(
+                        "there is no type `{name}`; write dword, qword, string, expand-string, \
+                         multi-string, binary, or type- and Windows' number for it"
+                    )
+                })?)
+            }
+        })
+    }
+}
+
+/// How a definition writes registry data: the type's name, and the value.
+pub(crate) fn written(data: &RegistryData) -> (String, Json) {
+    let text = data.as_text().filter(|text| !text.contains(char::is_control));
+    let hex =
+        || Json::from(data.bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>());
+    let number = data.as_number().and_then(|number| i64::try_from(number).ok());
+    match (data.type_number, number, text) {
+        (4, Some(number), _) => ("dword".to_owned(), number.into()),
+        (11, Some(number), _) => ("qword".to_owned(), number.into()),
+        (1, _, Some(text)) => ("string".to_owned(), text.into()),
+        (2, _, Some(text)) => ("expand-string".to_owned(), text.into()),
+        (3, ..) => ("binary".to_owned(), hex()),
+        (other, ..) => (format!("type-{other}"), hex()),
+    }
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -176,7 +218,12 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
     let is_text = is_line
         || matches!(
             written_type,
-            Some(WrittenType::String | WrittenType::ExpandString | WrittenType::Binary)
+            Some(
+                WrittenType::String
+                    | WrittenType::ExpandString
+                    | WrittenType::Binary
+                    | WrittenType::Number(_)
+            )
         );
     if let Address::Thing(setting) = address
         && setting.part().holds == Holds::Texts
@@ -215,6 +262,11 @@ fn registry_data(written_type: WrittenType, written: &Json) -> Result<RegistryDa
             .as_str()
             .and_then(bytes_of)
             .map(RegistryData::binary)
+            .ok_or("bytes as pairs of hexadecimal digits"),
+        WrittenType::Number(type_number) => written
+            .as_str()
+            .and_then(bytes_of)
+            .map(|bytes| RegistryData { type_number, bytes })
             .ok_or("bytes as pairs of hexadecimal digits"),
     }
 }
@@ -274,6 +326,26 @@ mod tests {
             ("text:documents/a.ini", "x"),
         ] {
             assert!(state(address, words).is_err(), "{address} {words}");
+        }
+    }
+
+    #[test]
+    fn registry_data_of_any_kind_is_written_in_a_definition_and_read_again() {
+        for data in [
+            RegistryData::dword(7),
+            RegistryData::qword(1 << 40),
+            RegistryData::qword(u64::MAX),
+            RegistryData::string("a \\ b"),
+            RegistryData::string("two\r\nlines"),
+            RegistryData::expand_string("%A%"),
+            RegistryData::multi_string(["a", "b"]),
+            RegistryData::binary([0, 255]),
+            RegistryData { type_number: 4, bytes: vec![1] },
+            RegistryData { type_number: 0x1000b, bytes: Vec::new() },
+        ] {
+            let (name, value) = written(&data);
+            let written_type = WrittenType::try_from(name).unwrap();
+            assert_eq!(registry_data(written_type, &value), Ok(data));
         }
     }
 

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value as Json};
 
-use crate::expression::{Expression, ExpressionError};
+use crate::expression::{Expression, ExpressionError, Template};
 use crate::setting::Address;
 
 /// Which settings one entry of a definition means.
@@ -17,17 +17,9 @@ pub enum Whereabouts {
 /// An address with gaps: `adapter:${adapter.name}#power-saving`.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ComputedAddress {
-    source: String,
-    /// Texts and gaps in turn; a gap is filled with what its expression gives.
-    pieces: Vec<Piece>,
+    template: Template,
     /// What the address is computed for each of, and the name that expressions know it by.
     each: Option<Each>,
-}
-
-#[derive(Debug, Clone, PartialEq)]
-enum Piece {
-    Text(String),
-    Gap(Expression),
 }
 
 /// The things that an entry is for.
@@ -43,26 +35,15 @@ impl Whereabouts {
         if each.is_none() && !source.contains("${") {
             return source.parse().map(Self::Fixed).map_err(|error| format!("{error}"));
         }
-        let mut pieces = Vec::new();
-        let mut rest = source;
-        while let Some((text, gap)) = rest.split_once("${") {
-            let (expression, behind) = gap
-                .split_once('}')
-                .ok_or_else(|| format!("`{source}` has a gap `${{` without its `}}`"))?;
-            pieces.push(Piece::Text(text.to_owned()));
-            let expression = Expression::parse(expression).map_err(|error| error.to_string())?;
-            pieces.push(Piece::Gap(expression));
-            rest = behind;
-        }
-        pieces.push(Piece::Text(rest.to_owned()));
-        Ok(Self::Computed(ComputedAddress { source: source.to_owned(), pieces, each }))
+        let template = Template::parse(source)?;
+        Ok(Self::Computed(ComputedAddress { template, each }))
     }
 
     /// The address as it is written in the definition.
     pub fn source(&self) -> String {
         match self {
             Self::Fixed(address) => address.to_string(),
-            Self::Computed(computed) => computed.source.clone(),
+            Self::Computed(computed) => computed.template.source().to_owned(),
         }
     }
 
@@ -84,19 +65,9 @@ impl Whereabouts {
             Self::Fixed(address) => return Ok(address.clone()),
             Self::Computed(computed) => computed,
         };
-        let mut text = String::new();
-        for piece in &computed.pieces {
-            match piece {
-                Piece::Text(piece) => text.push_str(piece),
-                Piece::Gap(gap) => match gap.evaluate(variables)? {
-                    Json::String(filled) => text.push_str(&filled),
-                    Json::Number(filled) => text.push_str(&filled.to_string()),
-                    other => return Err(gap.wrong_type(&other, "a text or a number")),
-                },
-            }
-        }
+        let text = computed.template.fill(variables)?;
         text.parse().map_err(|error| ExpressionError::BadAddress {
-            expression: computed.source.clone(),
+            expression: computed.template.source().to_owned(),
             address: text,
             reason: format!("{error}"),
         })
@@ -106,13 +77,7 @@ impl Whereabouts {
     pub(super) fn expressions(&self) -> Vec<&Expression> {
         match self {
             Self::Fixed(_) => Vec::new(),
-            Self::Computed(computed) => {
-                let gaps = computed.pieces.iter().filter_map(|piece| match piece {
-                    Piece::Gap(gap) => Some(gap),
-                    Piece::Text(_) => None,
-                });
-                gaps.collect()
-            }
+            Self::Computed(computed) => computed.template.gaps().collect(),
         }
     }
 

@@ -159,34 +159,6 @@ impl Model {
 }
 
 fn variables(effect: &Effect, in_effect: &impl Fn(&Address) -> State) -> Json {
-    let value = |address: &Address| match in_effect(address) {
-        State::Absent | State::Unreadable(_) => Json::Null,
-        State::Value(value) => plain(&value),
-    };
-    effect.reads.iter().map(|(name, address)| (name.clone(), value(address))).collect()
-}
-
-fn plain(value: &Value) -> Json {
-    match value {
-        Value::Key => json!(true),
-        Value::Registry(data) => match (data.as_number(), data.as_text()) {
-            (Some(number), _) => json!(number),
-            (None, Some(text)) => json!(text),
-            (None, None) => json!(data.bytes),
-        },
-        Value::Start(start) => json!(start.to_string()),
-        Value::Run(run) => json!(run.to_string()),
-        Value::PlanExists { name, .. } => json!(name),
-        Value::Plan(plan) => json!(plan.to_string()),
-        Value::PowerIndex(n) | Value::Milliseconds(n) | Value::Number(n) => json!(n),
-        Value::Text(text) | Value::Written(text) => json!(text),
-        Value::File { digest, .. } => json!(digest),
-        Value::Files { count, .. } => json!(count),
-        Value::Quarantined { untouched_days } => json!(untouched_days),
-        Value::HalfQuarantined => Json::Null,
-        Value::Texts(texts) => json!(texts),
-        Value::Mode(mode) => json!(mode),
-        Value::PageFile(size) => json!(size),
-        Value::Flag(flag) => json!(flag),
-    }
+    let plain = |address: &Address| in_effect(address).plain();
+    effect.reads.iter().map(|(name, address)| (name.clone(), plain(address))).collect()
 }

@@ -4,6 +4,8 @@
 //! is evaluated, so a slip in a catalogue is found when it is loaded, not on the one PC that
 //! takes the branch.
 
+mod template;
+
 use std::collections::HashMap;
 use std::fmt;
 use std::sync::{Arc, LazyLock};
@@ -14,21 +16,13 @@ use cel::{Context, Env, Program};
 use serde_json::Value;
 use thiserror::Error;
 
+pub use template::Template;
+
 static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
 
 /// Functions that expressions may call by name. Operators and macros are always allowed.
-const FUNCTIONS: [&str; 10] = [
-    "size",
-    "contains",
-    "startsWith",
-    "endsWith",
-    "matches",
-    "int",
-    "double",
-    "string",
-    "min",
-    "max",
-];
+const FUNCTIONS: [&str; 9] =
+    ["size", "contains", "startsWith", "endsWith", "int", "double", "string", "min", "max"];
 
 /// A compiled expression that remembers its text.
 #[derive(Clone)]

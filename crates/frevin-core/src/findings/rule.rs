@@ -1,0 +1,111 @@
+//! A rule that tells something wrong.
+
+use std::collections::BTreeMap;
+
+use include_dir::{Dir, include_dir};
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+use crate::document::{BadDocument, Problem};
+use crate::expression::{Expression, ExpressionError, Template};
+use crate::setting::Address;
+use crate::tweak::TweakId;
+
+static RULES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../findings");
+
+/// A rule that tells something wrong.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FindingRule {
+    pub(super) id: String,
+    pub(super) title: String,
+    pub(super) why: String,
+    pub(super) worth: u8,
+    pub(super) tweak: Option<TweakId>,
+    pub(super) by_hand: Option<String>,
+    pub(super) reads: BTreeMap<String, Address>,
+    pub(super) lists: BTreeMap<String, Address>,
+    each: Option<(Expression, String)>,
+    pub(super) when: Expression,
+    pub(super) evidence: Template,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Document {
+    id: String,
+    title: String,
+    why: String,
+    worth: u8,
+    tweak: Option<TweakId>,
+    by_hand: Option<String>,
+    #[serde(default)]
+    reads: BTreeMap<String, Address>,
+    #[serde(default)]
+    lists: BTreeMap<String, Address>,
+    for_each: Option<String>,
+    #[serde(rename = "as")]
+    each_name: Option<String>,
+    when: String,
+    evidence: String,
+}
+
+impl FindingRule {
+    /// Reads a rule. `name` is how the reader knows the text, for messages.
+    ///
+    /// # Errors
+    /// Where it is none.
+    pub fn parse(name: &str, text: &str) -> Result<Self, BadDocument> {
+        let document: Document =
+            toml::from_str(text).map_err(|error| BadDocument::from_toml(name, text, &error))?;
+        let bad = |message: String| BadDocument::new(name, text, vec![Problem::overall(message)]);
+        let expression =
+            |source: &str| Expression::parse(source).map_err(|error| bad(error.to_string()));
+        let each = match (&document.for_each, document.each_name) {
+            (None, None) => None,
+            (Some(things), Some(thing)) => Some((expression(things)?, thing)),
+            _ => return Err(bad("`for_each` and `as` come together".to_owned())),
+        };
+        if document.tweak.is_none() && document.by_hand.is_none() {
+            return Err(bad("a finding says what mends it: `tweak` or `by_hand`".to_owned()));
+        }
+        Ok(Self {
+            when: expression(&document.when)?,
+            evidence: Template::parse(&document.evidence).map_err(bad)?,
+            id: document.id,
+            title: document.title,
+            why: document.why,
+            worth: document.worth.clamp(1, 100),
+            tweak: document.tweak,
+            by_hand: document.by_hand,
+            reads: document.reads,
+            lists: document.lists,
+            each,
+        })
+    }
+
+    /// The variables for each thing that the rule looks at.
+    pub(super) fn instances(&self, variables: &Value) -> Result<Vec<Value>, ExpressionError> {
+        let Some((things, name)) = &self.each else { return Ok(vec![variables.clone()]) };
+        let Value::Array(things) = things.evaluate(variables)? else {
+            return Err(things.wrong_type(&json!(null), "a list of things"));
+        };
+        let with = |thing: Value| {
+            let mut variables = variables.clone();
+            variables[name] = thing;
+            variables
+        };
+        Ok(things.into_iter().map(with).collect())
+    }
+}
+
+/// Every rule that comes with Frevin.
+///
+/// # Errors
+/// None in a program that passed its tests: every rule is read in them.
+pub fn rules() -> Result<Vec<FindingRule>, BadDocument> {
+    RULES
+        .files()
+        .filter_map(|file| Some((file.path().to_str()?, file.contents_utf8()?)))
+        .map(|(name, text)| FindingRule::parse(name, text))
+        .collect()
+}

@@ -1,0 +1,124 @@
+use jiff::civil::date;
+
+use super::*;
+use crate::facts::DriveKind;
+use crate::setting::{RegistryData, Value as Held};
+use crate::tweak::Catalogue;
+
+fn found(facts: &Facts, held: &[(&str, Held)], waiting: usize) -> Vec<Finding> {
+    let held: Vec<(Address, State)> = held
+        .iter()
+        .map(|(address, value)| (address.parse().unwrap(), value.clone().into()))
+        .collect();
+    let read = |address: &Address| {
+        let known = held.iter().find(|(known, _)| known == address);
+        known.map_or(State::Absent, |(_, state)| state.clone())
+    };
+    let addresses: Vec<Address> = held.iter().map(|(address, _)| address.clone()).collect();
+    let seen = Seen {
+        facts,
+        read: &read,
+        addresses: &addresses,
+        waiting_for_restart: waiting,
+        today: date(2026, 9, 2),
+    };
+    let findings = findings(&rules().unwrap(), &seen);
+    assert_eq!(findings.untold, []);
+    findings.found
+}
+
+fn ids(findings: &[Finding]) -> Vec<&str> {
+    findings.iter().map(|finding| finding.id.as_str()).collect()
+}
+
+fn sound() -> Facts {
+    let mut facts = Facts::sample();
+    facts.memory.actual_mt_s = facts.memory.rated_mt_s;
+    facts
+}
+
+#[test]
+fn a_pc_in_order_has_none() {
+    assert_eq!(ids(&found(&sound(), &[], 0)), [""; 0]);
+}
+
+#[test]
+fn every_rule_names_what_mends_it_and_there_is_such_a_tweak() {
+    let catalogue = Catalogue::built_in().unwrap();
+    let rules = rules().unwrap();
+    assert!(rules.len() >= 12);
+    for rule in rules {
+        let known = rule.tweak.as_ref().is_none_or(|tweak| catalogue.get(tweak).is_some());
+        assert!(known, "{}", rule.id);
+    }
+}
+
+#[test]
+fn what_facts_tell_is_found_the_most_worthwhile_first() {
+    let mut facts = Facts::sample();
+    facts.displays[0].refresh_hz = 60;
+    facts.displays[0].scaling_percent = 150;
+    facts.drives[0].free_gib = 10;
+    facts.drives[0].kind = DriveKind::Spinning;
+    facts.graphics[0].driver_date = date(2025, 9, 1);
+    facts.processor.sustained_mhz = Some(2100);
+    facts.load.starts_with_pc = Some(31);
+    facts.firmware.large_graphics_window = Some(false);
+    facts.power_source = crate::setting::PowerSource::Battery;
+    let found = found(&facts, &[], 3);
+    let expected = [
+        "display-below-its-rate",
+        "memory-below-its-speed",
+        "restart-pending",
+        "clock-sags",
+        "drive-almost-full",
+        "old-graphics-driver",
+        "much-starts-with-the-pc",
+        "small-graphics-window",
+        "on-battery",
+        "display-scaled",
+    ];
+    assert_eq!(ids(&found), expected);
+    assert_eq!(found[0].evidence, "Sample display runs at 60 hertz; at 2560x1440 it offers 144.");
+    assert_eq!(found[5].evidence, "The driver of Sample graphics is 366 days old.");
+}
+
+#[test]
+fn what_settings_tell_is_found() {
+    let number = |number| Held::Registry(RegistryData::dword(number));
+    let program = r"registry:HKCU\SOFTWARE\Microsoft\DirectX\UserGpuPreferences#C:\Games\a.exe";
+    let held = [
+        (
+            r"registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\GameDVR#HistoricalCaptureEnabled",
+            number(1),
+        ),
+        (program, Held::Registry(RegistryData::string("GpuPreference=1;"))),
+        ("boot:current#element-numproc", Held::Text("4".into())),
+        ("boot:current#element-useplatformclock", Held::Text("Yes".into())),
+        ("driver:global#setting-frame-cap-fps", Held::Text("60".into())),
+        ("feature:SMB1Protocol#enabled", Held::Flag(true)),
+        ("pagefile:C:#size", Held::PageFile("none".parse().unwrap())),
+        (
+            r"registry:HKLM\SYSTEM\CurrentControlSet\Control\FileSystem#DisableDeleteNotification",
+            number(1),
+        ),
+        ("power:active-plan", Held::Plan("a1841308-3541-4fab-bc81-f71556f20b4a".parse().unwrap())),
+    ];
+    let mut facts = sound();
+    facts.memory.size_mib = 8192;
+    facts.graphics.push(facts.graphics[0].clone());
+    let found = found(&facts, &held, 0);
+    let expected = [
+        "few-processors",
+        "game-on-frugal-graphics",
+        "saving-plan-on-mains",
+        "platform-clock",
+        "no-page-file",
+        "recording-behind-the-game",
+        "trimming-off",
+        "cap-below-the-display",
+        "old-file-sharing",
+    ];
+    assert_eq!(ids(&found), expected);
+    assert!(found[1].evidence.starts_with(r"C:\Games\a.exe is set"));
+}

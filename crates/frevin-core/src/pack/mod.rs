@@ -1,0 +1,137 @@
+//! Strangers' packs of registry text: what of them the catalogue knows, and what is left.
+//!
+//! Practitioners pass registry files around. What a file sets and the catalogue has a tweak for is
+//! named; the rest is kept as plain settings, graded expert, with what is to be said against it.
+
+mod recognise;
+mod writing;
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+
+use crate::facts::Facts;
+use crate::registry_text::{LineProblem, Operation, RegistryText};
+use crate::setting::{Address, State, Value, protection};
+use crate::tweak::{Arguments, Catalogue, Standing, TweakId};
+
+pub use writing::{PackDocuments, documents};
+
+/// A file of a pack.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PackFile {
+    /// Its name, without folders.
+    pub name: String,
+    /// What it does.
+    pub text: RegistryText,
+}
+
+/// What a pack comes to.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Pack {
+    /// Tweaks of the catalogue that it does, choices included.
+    pub recognised: Vec<Recognised>,
+    /// Settings that no tweak of the catalogue stands for.
+    pub plain: Vec<PlainSetting>,
+    /// Lines that nothing is made of, and why.
+    pub unusable: Vec<Unusable>,
+}
+
+/// A tweak of the catalogue that a pack does.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Recognised {
+    /// The tweak.
+    pub tweak: TweakId,
+    /// Its title.
+    pub title: String,
+    /// How well founded it is.
+    pub standing: Standing,
+    /// What is chosen of it.
+    pub arguments: Arguments,
+    /// Where the pack does it: file and line.
+    pub lines: Vec<String>,
+}
+
+/// A setting of a pack that no tweak of the catalogue stands for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct PlainSetting {
+    /// The setting.
+    pub address: Address,
+    /// What it shall hold.
+    pub state: State,
+    /// Where the pack sets it: file and line.
+    pub line: String,
+    /// What is to be said against it.
+    pub remarks: Vec<String>,
+    /// Why it is protected, if it is.
+    pub protected: Option<&'static str>,
+}
+
+/// A line of a pack that nothing is made of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Unusable {
+    /// Where it is: file and line.
+    pub line: String,
+    /// Why nothing is made of it.
+    pub reason: String,
+}
+
+/// Reads what a pack does, on a PC with these facts.
+pub fn read(files: &[PackFile], catalogue: &Catalogue, facts: &Facts) -> Pack {
+    let mut pack = Pack::default();
+    let mut wanted: BTreeMap<Address, (State, String)> = BTreeMap::new();
+    for PackFile { name, text } in files {
+        let place = |line: usize| format!("{name}:{line}");
+        pack.unusable.extend(text.problems.iter().map(|LineProblem { line, message }| Unusable {
+            line: place(*line),
+            reason: message.clone(),
+        }));
+        for (index, entry) in text.entries.iter().enumerate() {
+            let line = place(entry.line);
+            match &entry.operation {
+                Operation::SetValue(key, name, data) => {
+                    let address = Address::RegistryValue(key.clone(), name.clone());
+                    wanted.insert(address, (Value::Registry(data.clone()).into(), line));
+                }
+                Operation::DeleteValue(key, name) => {
+                    let address = Address::RegistryValue(key.clone(), name.clone());
+                    wanted.insert(address, (State::Absent, line));
+                }
+                Operation::DeleteKey(key) => {
+                    let reason = format!(
+                        "it deletes {key} with all that is in it; Frevin takes away values one by one, \
+                         so that each comes back"
+                    );
+                    pack.unusable.push(Unusable { line, reason });
+                }
+                Operation::MakeKey(key) => {
+                    let next = text.entries.get(index + 1).map(|next| &next.operation);
+                    let is_filled = matches!(
+                        next,
+                        Some(Operation::SetValue(own, _, _) | Operation::DeleteValue(own, _)) if own == key
+                    );
+                    if !is_filled {
+                        let reason = format!("it makes the key {key} and puts nothing into it");
+                        pack.unusable.push(Unusable { line, reason });
+                    }
+                }
+            }
+        }
+    }
+    pack.recognised = recognise::recognise(&mut wanted, catalogue, facts);
+    let known = recognise::Known::of(catalogue);
+    pack.plain = wanted
+        .into_iter()
+        .map(|(address, (state, line))| PlainSetting {
+            remarks: known.remarks(&address, &state, facts),
+            protected: protection(&address).map(|protection| protection.reason),
+            address,
+            state,
+            line,
+        })
+        .collect();
+    pack
+}
+
+#[cfg(test)]
+mod tests;
