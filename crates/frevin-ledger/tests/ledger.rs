@@ -67,14 +67,15 @@ fn revisions_are_numbered_and_found_by_number_and_hash() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
     let evening = name("evening");
-    let Saved::New(first) = ledger.save_revision(&evening, "one", "m", now()).unwrap() else {
+    let Saved::New(first) = ledger.save_revision(&evening, "one", None, "m", now()).unwrap() else {
         panic!("the first is new")
     };
     assert_eq!((first.number, first.parent), (1, None));
-    let again = ledger.save_revision(&evening, "one", "m", now()).unwrap();
+    let again = ledger.save_revision(&evening, "one", None, "m", now()).unwrap();
     assert_eq!(again, Saved::Unchanged(first.clone()));
-    ledger.save_revision(&evening, "two", "m", now()).unwrap();
-    let Saved::New(third) = ledger.save_revision(&evening, "one", "back", now()).unwrap() else {
+    ledger.save_revision(&evening, "two", None, "m", now()).unwrap();
+    let Saved::New(third) = ledger.save_revision(&evening, "one", None, "back", now()).unwrap()
+    else {
         panic!("going back is a new revision")
     };
     assert_eq!((third.number, third.parent), (3, Some(2)));
@@ -94,7 +95,7 @@ fn revisions_are_numbered_and_found_by_number_and_hash() {
 fn revisions_and_snapshots_cannot_be_changed_even_by_hand() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
-    ledger.save_revision(&name("evening"), "one", "m", now()).unwrap();
+    ledger.save_revision(&name("evening"), "one", None, "m", now()).unwrap();
     begin(&mut ledger, "1", &[step(State::Absent, dword(1))]);
     let raw = rusqlite::Connection::open(ledger.path()).unwrap();
     for sql in [

@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use frevin_core::tweak::TweakId;
+
 use crate::failure::{Failure, Kind};
 
 /// No definition is that long, in bytes; what is, is something else.
@@ -36,6 +38,28 @@ pub(crate) fn read(folder: &Path) -> Result<Vec<(String, String)>, Failure> {
         }
     }
     Ok(definitions)
+}
+
+/// Adds definitions to the folder. None of them may be there yet; where one is, none is added.
+pub(crate) fn add(folder: &Path, definitions: &[(TweakId, String)]) -> Result<(), Failure> {
+    let path = |id: &TweakId| folder.join(format!("{id}.toml"));
+    if let Some((id, _)) = definitions.iter().find(|(id, _)| path(id).exists()) {
+        let message = format!("there is a tweak of your own called `{id}` already");
+        return Err(Failure::new(Kind::BadInput, message).hint(format!(
+            "nothing was changed; take {} away, or use --name",
+            path(id).display()
+        )));
+    }
+    for (id, text) in definitions {
+        let path = path(id);
+        if let Some(area) = path.parent() {
+            fs_err::create_dir_all(area)?;
+        }
+        let draft = path.with_extension("new");
+        fs_err::write(&draft, text)?;
+        fs_err::rename(&draft, &path)?;
+    }
+    Ok(())
 }
 
 fn entries(folder: &Path) -> Result<Vec<std::path::PathBuf>, Failure> {

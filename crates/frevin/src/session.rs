@@ -85,9 +85,14 @@ impl Session {
         Ok(Ledger::open(&self.home)?)
     }
 
+    /// The folder of the owner's tweaks.
+    pub(crate) fn own_tweaks(&self) -> PathBuf {
+        self.home.join("tweaks")
+    }
+
     /// The catalogue: Frevin's own, and what lies in the owner's folder of tweaks.
     pub(crate) fn catalogue(&self) -> Result<Catalogue, Failure> {
-        let own = own_tweaks::read(&self.home.join("tweaks"))?;
+        let own = own_tweaks::read(&self.own_tweaks())?;
         let definitions = own.iter().map(|(name, text)| (name.as_str(), text.as_str()));
         Ok(Catalogue::built_in()?.with_own(definitions)?)
     }

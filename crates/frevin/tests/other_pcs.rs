@@ -41,7 +41,6 @@ fn a_laptop_on_battery() {
     background/apps-of-windows-10: Windows after build 19045 no longer has it; this is build 26100
     boot/dynamic-tick: The PC runs on battery now, which a timer that never stops would empty.
     firmware/graphics-carve-out: There are no graphics in the processor.
-    graphics/no-scaling: Nothing is scaled on this PC.
     graphics/program-gpu: This PC has one graphics processor: there is nothing to choose.
     power/active-plan: The PC runs on battery now: a faster plan would empty it, and the charge limits the clock anyway.
     power/mixed-core-policy: All cores of this processor are of one kind.
@@ -50,6 +49,7 @@ fn a_laptop_on_battery() {
     power/vendor-mode: This PC's maker has no power modes of its own, as far as is known.
     power/wireless-saving: There is no wireless adapter in this PC.
     privacy/consumer-features: Home and Pro editions ignore this policy; privacy/suggested-content does it there.
+    services/bluetooth: The owner uses devices by short radio.
     services/file-search: The owner searches files from the task bar, which this would break.
     services/printing: The owner prints, which this would break.
     services/touch-keyboard: Windows after build 19045 no longer has it; this is build 26100
@@ -73,7 +73,6 @@ fn an_old_pc_with_a_spinning_disk_little_memory_and_an_older_windows() {
     background/startup-delay: Windows is on a spinning disk, which the pause is made for.
     cpu/timer-requests: it needs Windows build 22000 or later; this is build 15063
     firmware/graphics-carve-out: There are no graphics in the processor.
-    graphics/no-scaling: Nothing is scaled on this PC.
     graphics/program-gpu: it needs Windows build 17093 or later; this is build 15063
     graphics/program-gpu: This PC has one graphics processor: there is nothing to choose.
     graphics/self-scheduling: it needs Windows build 19041 or later; this is build 15063
@@ -89,6 +88,7 @@ fn an_old_pc_with_a_spinning_disk_little_memory_and_an_older_windows() {
     power/wireless-saving: There is no wireless adapter in this PC.
     privacy/consumer-features: Home and Pro editions ignore this policy; privacy/suggested-content does it there.
     security/memory-integrity: it needs Windows build 17134 or later; this is build 15063
+    services/bluetooth: The owner uses devices by short radio.
     services/file-search: The owner searches files from the task bar, which this would break.
     services/prefetch: Windows is on a spinning disk: prefetching is what makes loading bearable there.
     services/printing: The owner prints, which this would break.

@@ -54,18 +54,46 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
     Test desktop (rehearsal PC)
       form        desktop, on mains
       system      Windows 11 Pro, build 26100
-      processor   Halden Six 12-thread, 6 cores, 12 threads
+      processor   Halden Six 12-thread, 6 cores, 12 threads, holds 4050 MHz
       memory      16 GiB, 2666 MT/s of 3600 MT/s rated
       graphics    Corvane V7, discrete, 8 GiB, driver 7.41.2 of 2026-08-18
       display     Lumet 27Q, 2560x1440 at 60 Hz of 165 Hz offered
+      display     Lumet 22S, 1920x1080 at 60 Hz of 75 Hz offered
       drive       C: solid-state, system, 118 of 476 GiB free
       drive       D: spinning, 640 of 1863 GiB free
       network     Ethernet, cable, 1000 Mbit/s
-      owner uses  printer, file search
+      runs        171 processes, 92 services, 5 things start with it
+      owner uses  printer, file search, short radio
 
       tweaks in force        5
       settings held          9
       waiting for a restart  1 setting
+
+    Plainly wrong, the most worthwhile first
+      A display runs below its highest rate
+        Lumet 27Q runs at 60 hertz; at 2560x1440 it offers 165.
+        Frames above the rate are made and never shown.
+        → mend it: frevin tweak show graphics/highest-refresh
+      A display runs below its highest rate
+        Lumet 22S runs at 60 hertz; at 1920x1080 it offers 75.
+        Frames above the rate are made and never shown.
+        → mend it: frevin tweak show graphics/highest-refresh
+      Memory runs below its rated speed
+        It runs at 2666 MT/s; it is sold for 3600.
+        Games that wait for memory lose several percent, the slowest frames most of all.
+        → mend it: frevin tweak show firmware/memory-profile
+      Something waits for a restart
+        1 settings that were changed act after the next restart.
+        What is measured now is neither the old state nor the new one.
+        → Restart the PC.
+      The processor sees graphics memory through a small window
+        The firmware has the resizable window switched off.
+        Some games lose up to a tenth.
+        → mend it: frevin tweak show firmware/large-graphics-window
+      A display is scaled
+        Lumet 22S shows everything at 125 percent.
+        Old games that do not know of scaling are blurred, or run in a part of the display.
+        → mend it: frevin tweak show graphics/no-scaling
     ");
     assert_snapshot!(place.run(&["snapshot", "show", "1"]).ok().out, @r"
     Snapshot 1, before evening@1, 2026-03-01 20:00
@@ -293,9 +321,11 @@ fn a_new_profile_can_be_checked_saved_and_previewed_as_it_is() {
     Good. `quiet` is a profile of 2 tweaks, checked on Test desktop.
       line 6 left out here services/file-search
         does not fit this PC: The owner searches files from the task bar, which this would break.
+        → leave it: it is left out here, and applied where it fits
       line 11 note cpu/foreground-share
         contested: The mechanism is documented, but with idle cores at hand turns rarely run out, and
         measurements disagree.
+        → measure it: apply it, record runs with and without, compare them
     ");
     let preview = place.run(&["preview", "./quiet.toml"]).ok().out;
     assert!(preview.contains("quiet (not saved)"), "{preview}");
@@ -423,11 +453,11 @@ fn an_update_of_the_operating_system_is_seen_as_drift() {
 #[test]
 fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
     let place = Place::with_evening();
-    assert_snapshot!(place.run(&["snapshot", "take", "--name", "new PC"]).ok().out, @"Taken. Snapshot 1 (new PC) holds 307 settings.");
-    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @"No difference between snapshot 1 and the PC now, over 307 settings.");
+    assert_snapshot!(place.run(&["snapshot", "take", "--name", "new PC"]).ok().out, @"Taken. Snapshot 1 (new PC) holds 428 settings.");
+    assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @"No difference between snapshot 1 and the PC now, over 428 settings.");
     place.run(&["apply", "evening", "--yes"]).ok();
     assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @r"
-    9 of 309 settings differ between snapshot 1 and the PC now
+    9 of 430 settings differ between snapshot 1 and the PC now
       setting                                                          first      second
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR        absent     present
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\               absent     0
@@ -457,9 +487,9 @@ fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
     place.run(&["snapshot", "diff", "1", "9"]).fails(3);
     assert_snapshot!(place.run(&["snapshot", "list"]).ok().out, @"
     snapshot  taken             settings  for
-           3  2026-03-01 20:00       309  evening
+           3  2026-03-01 20:00       430  evening
            2  2026-03-01 20:00         9  before evening@1
-           1  2026-03-01 20:00       307  new PC
+           1  2026-03-01 20:00       428  new PC
     ");
 }
 

@@ -49,6 +49,12 @@ impl ByHand {
             is_done: manual.is_done(facts),
         })
     }
+
+    /// The same, where no PC is there to tell whether it has been done.
+    #[must_use]
+    pub fn unknown(self) -> Self {
+        Self { is_done: None, ..self }
+    }
 }
 
 /// Fits a profile to a PC. `consents` are the tweaks that the owner lets touch what is protected.

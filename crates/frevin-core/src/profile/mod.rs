@@ -8,6 +8,7 @@ mod document;
 mod fit;
 mod inherit;
 mod lint;
+mod privacy;
 mod ready_made;
 mod revision;
 
@@ -18,5 +19,6 @@ pub use document::{
 pub use fit::{ByHand, Fitting, fit};
 pub use inherit::{NoBase, stand_alone};
 pub use lint::{Against, Remark, RemarkKind, remarks};
+pub use privacy::without_private;
 pub use ready_made::{ReadyMade, ready_made};
 pub use revision::{ContentHash, Revision, RevisionName, RevisionNameError, Version};

@@ -225,6 +225,8 @@ pub struct Tweak {
     pub settings: Vec<SettingSpec>,
     /// What a person does by hand, where that is what it takes.
     pub manual: Option<Manual>,
+    /// What has to happen before it is felt, where no setting of it says otherwise.
+    pub(super) takes_effect: TakesEffect,
     /// What must hold on a PC for it to be of use.
     pub conditions: Vec<Condition>,
     /// The Windows builds that it is for.
@@ -323,6 +325,6 @@ impl Tweak {
 
     /// The latest moment that any of its settings waits for.
     pub fn takes_effect(&self) -> TakesEffect {
-        self.settings.iter().map(|spec| spec.takes_effect).max().unwrap_or(TakesEffect::Now)
+        self.settings.iter().map(|spec| spec.takes_effect).max().unwrap_or(self.takes_effect)
     }
 }

@@ -189,6 +189,7 @@ impl Reader {
             parameters,
             settings,
             manual,
+            takes_effect: document.takes_effect,
             conditions: conditions.iter().map(|(_, condition)| condition.clone()).collect(),
             builds: document.builds,
             conflicts: self.ids(document.conflicts),

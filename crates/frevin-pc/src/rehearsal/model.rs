@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 
 use frevin_core::expression::Expression;
-use frevin_core::setting::{Address, State, Value};
+use frevin_core::setting::{Address, State};
 use serde::Deserialize;
-use serde_json::{Value as Json, json};
+use serde_json::Value as Json;
 
 /// The performance model of `model.toml`. Frevin's analysis never reads it; tests and users do,
 /// to see whether verdicts are true.

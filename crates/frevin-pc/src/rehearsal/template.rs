@@ -17,6 +17,9 @@ use crate::files::files_below;
 
 static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../rehearsal/pcs");
 
+/// Names the shipped PC that another is based on.
+const BASED_ON: &str = "based-on";
+
 /// A shipped rehearsal PC that others are made of.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Template {
@@ -53,6 +56,12 @@ impl Template {
         Self::all().into_iter().find(|template| template.name == name)
     }
 
+    /// The shipped PC whose files it takes over where it has none of its own.
+    fn based_on(self) -> Option<Self> {
+        let file = self.folder.get_file(self.folder.path().join(BASED_ON))?;
+        Self::named(file.contents_utf8()?.trim())
+    }
+
     /// Its name.
     pub fn name(self) -> &'static str {
         self.name
@@ -81,6 +90,9 @@ pub fn create(
     };
     fs_err::create_dir_all(parent)?;
     let draft = tempfile::Builder::new().prefix(".rehearsal-").tempdir_in(parent)?;
+    if let Some(base) = template.based_on() {
+        write_out(base.folder, base.name, draft.path())?;
+    }
     write_out(template.folder, template.name, draft.path())?;
     let files = Folder::new(draft.path());
     age_files(&files)?;
@@ -135,5 +147,6 @@ fn age_files(folder: &Folder) -> Result<(), PcError> {
         let changed = SystemTime::now() - Duration::from_hours(24 * days);
         fs_err::File::options().write(true).open(root.join(file.below))?.set_modified(changed)?;
     }
-    folder.remove(AGES)
+    folder.remove(AGES)?;
+    folder.remove(BASED_ON)
 }

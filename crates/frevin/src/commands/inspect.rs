@@ -2,15 +2,18 @@
 
 use clap::Args;
 use frevin_core::facts::{DriveKind, Facts, Form};
-use frevin_core::setting::PowerSource;
+use frevin_core::findings::{Findings, Seen, findings, rules};
+use frevin_core::setting::{Address, PowerSource, State};
 use frevin_ledger::{Ledger, Unfinished, Waiting};
 use frevin_pc::{BootId, Pc, PcIdentity};
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, bad, count, dim, warn};
+use crate::view::{Page, bad, count, dim, good, strong, warn};
 use crate::workshop::measure::tweaks_in_force;
 use crate::workshop::settle::drifted;
 
@@ -24,6 +27,8 @@ pub(crate) struct InspectReport {
     pc: PcIdentity,
     boot: BootId,
     facts: Facts,
+    #[serde(flatten)]
+    findings: Findings,
     tweaks_in_force: usize,
     settings_held: usize,
     drifted: usize,
@@ -33,20 +38,40 @@ pub(crate) struct InspectReport {
 }
 
 pub(crate) fn run(session: &Session, _args: &InspectArgs) -> Result<Answer, Failure> {
-    Ok(Answer::yes(&inspect(&*session.pc()?, &session.ledger()?)?))
+    Ok(Answer::yes(&inspect(&*session.pc()?, &session.ledger()?, today(session))?))
+}
+
+/// The day that it is where the owner is.
+pub(crate) fn today(session: &Session) -> Date {
+    session.clock.now().to_zoned(TimeZone::system()).date()
 }
 
 /// Inspects a PC.
-pub(crate) fn inspect(pc: &dyn Pc, ledger: &Ledger) -> Result<InspectReport, Failure> {
+pub(crate) fn inspect(pc: &dyn Pc, ledger: &Ledger, today: Date) -> Result<InspectReport, Failure> {
     let identity = pc.identity().clone();
     let boot = pc.boot()?;
     let layers = ledger.layers(&identity.id)?;
+    let facts = pc.facts()?;
+    let waiting_for_restart = ledger.waiting_for_restart(&identity.id, &boot.0)?;
+    let findings = findings(
+        &rules()?,
+        &Seen {
+            facts: &facts,
+            read: &|address: &Address| {
+                pc.read(address).unwrap_or_else(|error| State::Unreadable(error.to_string()))
+            },
+            addresses: &pc.addresses()?,
+            waiting_for_restart: waiting_for_restart.len(),
+            today,
+        },
+    );
     Ok(InspectReport {
-        facts: pc.facts()?,
+        facts,
+        findings,
         tweaks_in_force: tweaks_in_force(ledger, &identity.id)?.len(),
         settings_held: layers.iter().count(),
         drifted: drifted(pc, ledger)?.len(),
-        waiting_for_restart: ledger.waiting_for_restart(&identity.id, &boot.0)?,
+        waiting_for_restart,
         unfinished: ledger.unfinished(&identity.id)?.map(|unfinished| match unfinished {
             Unfinished::Change(change) => format!("change {} ({})", change.id, change.title),
             Unfinished::Rollback(_) => "a rollback".to_owned(),
@@ -76,6 +101,25 @@ impl Report for InspectReport {
             frevin.push(("unfinished", bad(format_args!("{what}: `frevin recover` settles it"))));
         }
         page.pairs(frevin);
+        if self.findings.found.is_empty() {
+            page.line(good("Nothing is plainly wrong with this PC."));
+            return;
+        }
+        page.heading("Plainly wrong, the most worthwhile first");
+        for finding in &self.findings.found {
+            page.line(format_args!("  {}", strong(&finding.title)));
+            page.paragraph(4, &finding.evidence);
+            page.paragraph(4, &finding.why);
+            if let Some(tweak) = &finding.tweak {
+                page.line(format_args!("    → {} frevin tweak show {tweak}", dim("mend it:")));
+            }
+            if let Some(by_hand) = &finding.by_hand {
+                page.paragraph(4, &format!("→ {by_hand}"));
+            }
+        }
+        for untold in &self.findings.untold {
+            page.line(dim(format_args!("not told: {} ({})", untold.id, untold.reason)));
+        }
     }
 }
 
@@ -98,10 +142,14 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
             "system",
             format!("Windows {} {}, build {}", windows.release, windows.edition, windows.build),
         ),
-        (
-            "processor",
-            format!("{}, {} cores, {} threads", processor.name, processor.cores, processor.threads),
-        ),
+        ("processor", {
+            let mixed = if processor.mixed_cores { ", fast and frugal" } else { "" };
+            let held = processor
+                .sustained_mhz
+                .map_or_else(String::new, |mhz| format!(", holds {mhz} MHz"));
+            let (name, cores, threads) = (&processor.name, processor.cores, processor.threads);
+            format!("{name}, {cores} cores{mixed}, {threads} threads{held}")
+        }),
         (
             "memory",
             format!(
@@ -137,11 +185,32 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
         let kind = if adapter.is_wireless { "wireless" } else { "cable" };
         ("network", format!("{}, {kind}, {} Mbit/s", adapter.name, adapter.link_mbit_s))
     }));
+    let load = [
+        (facts.load.processes, "processes"),
+        (facts.load.services_running, "services"),
+        (facts.load.starts_with_pc, "things start with it"),
+    ];
+    let load: Vec<String> =
+        load.into_iter().filter_map(|(number, what)| Some(format!("{} {what}", number?))).collect();
+    if !load.is_empty() {
+        lines.push(("runs", load.join(", ")));
+    }
     let used = [
         ("printer", facts.uses.printer),
         ("virtual machines", facts.uses.virtual_machines),
         ("recording", facts.uses.recording),
         ("file search", facts.uses.file_search),
+        ("touch or pen", facts.uses.touch_or_pen),
+        ("camera", facts.uses.camera),
+        ("short radio", facts.uses.bluetooth),
+        ("another anti-virus", facts.uses.other_antivirus),
+        ("reaching it from afar", facts.uses.remote_desktop),
+        ("file sharing", facts.uses.file_sharing),
+        ("scanner", facts.uses.scanner),
+        ("face or finger", facts.uses.biometrics),
+        ("store games", facts.uses.store_games),
+        ("game bar", facts.uses.game_bar),
+        ("location", facts.uses.location),
     ];
     let used: Vec<_> = used.iter().filter(|(_, is_used)| *is_used).map(|(name, _)| *name).collect();
     lines.push(("owner uses", used.join(", ")));

@@ -1,18 +1,23 @@
 //! `frevin profile`
 
+mod exchange;
+
+use std::collections::BTreeSet;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use frevin_core::document::place_of;
 use frevin_core::profile::{
-    Profile, ProfileName, Remark, RemarkKind, Revision, RevisionName, remarks, starting_document,
+    Against, Profile, ProfileName, Remark, RemarkKind, Revision, RevisionName, ready_made, remarks,
+    stand_alone, starting_document,
 };
-use frevin_core::tweak::TweakId;
-use frevin_ledger::Saved;
+use frevin_core::setting::{Address, State};
+use frevin_core::tweak::{Catalogue, TweakId};
+use frevin_ledger::{Ledger, LedgerError, Saved};
 use serde::Serialize;
 
-use super::target::{find_tweak, read_document};
+use super::target::{ReadDocument, bases, find_tweak, read_document};
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
@@ -28,6 +33,9 @@ pub(crate) enum ProfileCommand {
         /// What it is for
         #[arg(long, default_value = "Say here what this profile is for.")]
         purpose: String,
+        /// A profile to begin with: a saved one, or one that is ready made
+        #[arg(long, value_name = "PROFILE", conflicts_with = "tweak")]
+        from: Option<RevisionName>,
         /// Tweaks to begin with
         #[arg(long, value_name = "AREA/NAME")]
         tweak: Vec<String>,
@@ -50,6 +58,38 @@ pub(crate) enum ProfileCommand {
     },
     /// List saved profiles
     List,
+    /// List the profiles that come with Frevin, to begin with or to build on
+    ReadyMade,
+    /// Compare two profiles by the settings that they want on this PC
+    Diff {
+        /// The first: a revision, a document, or one ready made
+        #[arg(value_name = "PROFILE[@REV]")]
+        first: String,
+        /// The second
+        #[arg(value_name = "PROFILE[@REV]")]
+        second: String,
+    },
+    /// Write a profile into one file for others, with nothing private in it
+    Export {
+        /// The revision, a document, or one ready made
+        #[arg(value_name = "PROFILE[@REV]")]
+        profile: String,
+        /// As registry text in Windows' own format, of what is registry in it
+        #[arg(long)]
+        as_registry: bool,
+        /// Where to write it [default: standard output]
+        #[arg(long)]
+        file: Option<PathBuf>,
+    },
+    /// Take in a profile, or registry files, of somebody else
+    Import {
+        /// A profile document, or registry files (.reg) that belong together
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// The name that the profile gets
+        #[arg(long)]
+        name: Option<ProfileName>,
+    },
     /// List the revisions of a profile, the latest first
     Log {
         /// The profile
@@ -79,7 +119,8 @@ struct CheckReport {
 
 #[derive(Debug, Serialize)]
 struct PlacedRemark {
-    line: usize,
+    /// The line of the document, where the tweak stands in it and not in one that it builds on.
+    line: Option<usize>,
     #[serde(flatten)]
     remark: Remark,
 }
@@ -105,6 +146,19 @@ struct ListedProfile {
 }
 
 #[derive(Debug, Serialize)]
+struct ReadyMadeList {
+    profiles: Vec<ListedReadyMade>,
+}
+
+#[derive(Debug, Serialize)]
+struct ListedReadyMade {
+    name: ProfileName,
+    purpose: String,
+    builds_on: Vec<String>,
+    tweaks: Vec<TweakId>,
+}
+
+#[derive(Debug, Serialize)]
 struct LogReport {
     revisions: Vec<Revision>,
 }
@@ -115,19 +169,29 @@ struct ShowReport(Revision);
 
 pub(crate) fn run(session: &Session, command: &ProfileCommand) -> Result<Answer, Failure> {
     match command {
-        ProfileCommand::New { name, purpose, tweak, file } => {
+        ProfileCommand::New { name, purpose, from, tweak, file } => {
             let catalogue = session.catalogue()?;
             let tweaks = tweak
                 .iter()
                 .map(|written| Ok(find_tweak(&catalogue, written)?.id.clone()))
                 .collect::<Result<Vec<_>, Failure>>()?;
             let file = file.clone().unwrap_or_else(|| PathBuf::from(format!("{name}.toml")));
-            write_new(&file, &starting_document(name, purpose, &tweaks, &catalogue))?;
+            let text = match from {
+                Some(from) => begun_from(session, from, name, &catalogue)?,
+                None => starting_document(name, purpose, &tweaks, &catalogue),
+            };
+            write_new(&file, &text)?;
             Ok(Answer::done(&NewReport { file }))
         }
         ProfileCommand::Check { file } => check(session, file),
         ProfileCommand::Save { file, message } => Ok(Answer::done(&save(session, file, message)?)),
         ProfileCommand::List => list(session),
+        ProfileCommand::ReadyMade => Ok(Answer::yes(&ready_made_list(session)?)),
+        ProfileCommand::Diff { first, second } => exchange::diff(session, first, second),
+        ProfileCommand::Export { profile, as_registry, file } => {
+            exchange::export(session, profile, *as_registry, file.as_deref())
+        }
+        ProfileCommand::Import { files, name } => exchange::import(session, files, name.as_ref()),
         ProfileCommand::Log { profile } => {
             let ledger = session.ledger()?;
             // Asked for by name, so that a profile that is not there is an error.
@@ -143,8 +207,51 @@ pub(crate) fn run(session: &Session, command: &ProfileCommand) -> Result<Answer,
     }
 }
 
+/// A copy of a profile under another name.
+fn begun_from(
+    session: &Session,
+    from: &RevisionName,
+    name: &ProfileName,
+    catalogue: &Catalogue,
+) -> Result<String, Failure> {
+    let known = ready_made().into_iter().find(|known| known.name == from.profile);
+    let ledger = session.ledger()?;
+    let (text, profile) = match (ledger.revision(from), known) {
+        (Ok(revision), _) => {
+            let profile =
+                Profile::parse(&revision.name().to_string(), revision.whole(), catalogue)?;
+            (profile.to_document(), profile.name)
+        }
+        (Err(LedgerError::NoProfile(_)), Some(known)) => (known.document.to_owned(), known.name),
+        (Err(error), _) => return Err(error.into()),
+    };
+    Ok(text.replacen(&format!("name = \"{profile}\""), &format!("name = \"{name}\""), 1))
+}
+
+fn ready_made_list(session: &Session) -> Result<ReadyMadeList, Failure> {
+    let catalogue = session.catalogue()?;
+    let ledger = session.ledger()?;
+    let mut profiles = Vec::new();
+    for known in ready_made() {
+        let name = known.name.to_string();
+        let profile = Profile::parse(&name, known.document, &catalogue)?;
+        let alone = stand_alone(&name, known.document, &profile, &mut bases(&ledger, &catalogue))?;
+        profiles.push(ListedReadyMade {
+            name: known.name,
+            purpose: profile.purpose,
+            builds_on: profile.builds_on.iter().map(|base| base.name.to_string()).collect(),
+            tweaks: alone.entries.into_iter().map(|entry| entry.tweak).collect(),
+        });
+    }
+    Ok(ReadyMadeList { profiles })
+}
+
 /// Writes a file that must not be there yet.
 fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
+    write_new_bytes(file, text.as_bytes())
+}
+
+fn write_new_bytes(file: &Path, bytes: &[u8]) -> Result<(), Failure> {
     let name = file.display();
     let mut options = std::fs::OpenOptions::new();
     let mut opened =
@@ -155,22 +262,35 @@ fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
             }
             _ => Failure::new(Kind::NotFound, format!("{name} cannot be written: {error}")),
         })?;
-    Ok(opened.write_all(text.as_bytes())?)
+    Ok(opened.write_all(bytes)?)
 }
 
 fn check(session: &Session, file: &Path) -> Result<Answer, Failure> {
     let catalogue = session.catalogue()?;
-    let (text, profile) = read_document(file, &catalogue)?;
+    let document = read_document(file, &catalogue, &session.ledger()?)?;
     let pc = session.pc_if_named()?;
     let facts = pc.as_ref().map(|pc| pc.facts()).transpose()?;
-    let remarks: Vec<PlacedRemark> = remarks(&profile, &catalogue, facts.as_ref())
+    let read = |address: &Address| match pc.as_ref().map(|pc| pc.read(address)) {
+        Some(Ok(state)) => state,
+        Some(Err(error)) => State::Unreadable(error.to_string()),
+        None => State::Absent,
+    };
+    let against = facts.as_ref().map(|facts| Against { facts, read: &read });
+    let own: BTreeSet<&TweakId> =
+        document.profile.entries.iter().map(|entry| &entry.tweak).collect();
+    let remarks: Vec<PlacedRemark> = remarks(&document.alone, &catalogue, against.as_ref())
         .into_iter()
-        .map(|remark| PlacedRemark { line: place_of(&text, remark.span.start).line, remark })
+        .map(|remark| {
+            // What was taken over from another profile stands in no line of this one.
+            let is_own = own.contains(&remark.tweak);
+            let line = is_own.then(|| place_of(&document.text, remark.span.start).line);
+            PlacedRemark { line, remark }
+        })
         .collect();
     let is_fit = !remarks.iter().any(|placed| placed.remark.kind.is_fault());
     let report = CheckReport {
-        profile: profile.name,
-        tweaks: profile.entries.len(),
+        profile: document.profile.name,
+        tweaks: document.alone.entries.len(),
         remarks,
         against_pc: pc.map(|pc| pc.identity().name.clone()),
     };
@@ -179,9 +299,22 @@ fn check(session: &Session, file: &Path) -> Result<Answer, Failure> {
 
 /// Saves a document as the next revision of its profile.
 pub(crate) fn save(session: &Session, file: &Path, message: &str) -> Result<SaveReport, Failure> {
-    let (text, profile) = read_document(file, &session.catalogue()?)?;
     let mut ledger = session.ledger()?;
-    let saved = ledger.save_revision(&profile.name, &text, message, session.clock.now())?;
+    let document = read_document(file, &session.catalogue()?, &ledger)?;
+    save_text(session, &mut ledger, &document, message)
+}
+
+/// Saves a document that was read.
+fn save_text(
+    session: &Session,
+    ledger: &mut Ledger,
+    document: &ReadDocument,
+    message: &str,
+) -> Result<SaveReport, Failure> {
+    let ReadDocument { text, profile, alone } = document;
+    let alone = (!profile.builds_on.is_empty()).then(|| alone.to_document());
+    let now = session.clock.now();
+    let saved = ledger.save_revision(&profile.name, text, alone.as_deref(), message, now)?;
     Ok(match saved {
         Saved::New(revision) => SaveReport { revision, is_new: true },
         Saved::Unchanged(revision) => SaveReport { revision, is_new: false },
@@ -192,7 +325,7 @@ fn list(session: &Session) -> Result<Answer, Failure> {
     let catalogue = session.catalogue()?;
     let listed = |latest: Revision| {
         // A revision saved with a catalogue that had other tweaks is still listed.
-        let profile = Profile::parse(&latest.name().to_string(), &latest.document, &catalogue).ok();
+        let profile = Profile::parse(&latest.name().to_string(), latest.whole(), &catalogue).ok();
         let purpose = profile.as_ref().map(|profile| profile.purpose.clone());
         let tweaks = profile.map(|profile| profile.entries);
         ListedProfile {
@@ -231,12 +364,19 @@ impl Report for CheckReport {
         for placed in &self.remarks {
             let label = match placed.remark.kind {
                 kind if kind.is_fault() => bad("mend"),
-                RemarkKind::DoesNotFit => dim("left out here"),
+                RemarkKind::DoesNotFit | RemarkKind::Superseded => dim("left out here"),
+                RemarkKind::DoesNothing | RemarkKind::Repeats => dim("idle"),
+                RemarkKind::Protected => bad("protected"),
                 _ => warn("note"),
             };
-            let (line, tweak) = (placed.line, strong(&placed.remark.tweak));
-            page.line(format_args!("  {} {label} {tweak}", dim(format_args!("line {line}"))));
+            let tweak = strong(&placed.remark.tweak);
+            let place = match placed.line {
+                Some(line) => dim(format_args!("line {line}")),
+                None => dim("taken over"),
+            };
+            page.line(format_args!("  {place} {label} {tweak}"));
             page.paragraph(4, &placed.remark.text);
+            page.paragraph(4, &format!("→ {}", placed.remark.mend));
         }
     }
 }
@@ -268,6 +408,22 @@ impl Report for ProfileList {
             ]);
         }
         page.table(table);
+    }
+}
+
+impl Report for ReadyMadeList {
+    fn show(&self, page: &mut Page) {
+        let mut table = Table::new(["profile", ">tweaks", "builds on", "purpose"]);
+        for profile in &self.profiles {
+            table.row([
+                strong(&profile.name),
+                profile.tweaks.len().to_string(),
+                profile.builds_on.join(", "),
+                profile.purpose.clone(),
+            ]);
+        }
+        page.table(table);
+        page.line("Begin with one: frevin profile new NAME --from PROFILE");
     }
 }
 

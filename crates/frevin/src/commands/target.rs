@@ -4,11 +4,15 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use clap::Args;
+use frevin_core::document::BadDocument;
 use frevin_core::facts::Facts;
 use frevin_core::preview::{LeftOut, Wish};
-use frevin_core::profile::{ByHand, Fitting, Profile, ProfileName, RevisionName, fit};
+use frevin_core::profile::{
+    ByHand, Fitting, NoBase, Profile, ProfileName, RevisionName, Version, fit, ready_made,
+    stand_alone,
+};
 use frevin_core::tweak::{Arguments, Catalogue, ParameterKind, Tweak, TweakId, check_argument};
-use frevin_ledger::Ledger;
+use frevin_ledger::{Ledger, LedgerError};
 
 use crate::failure::{Failure, Kind};
 
@@ -175,7 +179,8 @@ pub(crate) fn find_tweak<'a>(
 
 type Loaded = (Profile, Option<(ProfileName, u32)>);
 
-fn load(
+/// Loads what somebody named: a saved revision, or a document.
+pub(crate) fn load(
     written: &str,
     catalogue: &Catalogue,
     ledger: &Ledger,
@@ -188,13 +193,14 @@ fn load(
                 .hint(format!("save it first: frevin profile save {written}"))
                 .hint("what is applied is known for good that way"));
         }
-        return Ok((read_document(Path::new(written), catalogue)?.1, None));
+        let document = read_document(Path::new(written), catalogue, ledger)?;
+        return Ok((document.alone, None));
     }
     let name: RevisionName = written
         .parse()
         .map_err(|error| Failure::new(Kind::Usage, format!("`{written}`: {error}")))?;
     let revision = ledger.revision(&name)?;
-    let profile = Profile::parse(&revision.name().to_string(), &revision.document, catalogue)?;
+    let profile = Profile::parse(&revision.name().to_string(), revision.whole(), catalogue)?;
     Ok((profile, Some((revision.profile, revision.number))))
 }
 
@@ -202,11 +208,47 @@ fn looks_like_a_file(written: &str) -> bool {
     written.ends_with(".toml") || written.contains(['/', '\\'])
 }
 
-/// Reads a profile document from a file: its text, and what it says.
+/// A profile document that was read.
+pub(crate) struct ReadDocument {
+    pub(crate) text: String,
+    /// What it says.
+    pub(crate) profile: Profile,
+    /// The same with what it builds on taken over.
+    pub(crate) alone: Profile,
+}
+
+/// Finds the profiles that others build on: those saved in the ledger, then those ready made.
+pub(crate) fn bases<'a>(
+    ledger: &'a Ledger,
+    catalogue: &'a Catalogue,
+) -> impl FnMut(&RevisionName) -> Result<Profile, NoBase> + 'a {
+    move |name| {
+        let broken = |error: BadDocument| NoBase::Broken(error.to_string());
+        match ledger.revision(name) {
+            Ok(revision) => {
+                let name = revision.name().to_string();
+                return Profile::parse(&name, revision.whole(), catalogue).map_err(broken);
+            }
+            Err(LedgerError::NoProfile(_)) => {}
+            Err(LedgerError::NoRevision(_)) => return Err(NoBase::Unknown),
+            Err(other) => return Err(NoBase::Broken(other.to_string())),
+        }
+        let known = ready_made().into_iter().find(|known| known.name == name.profile);
+        match known {
+            Some(known) if name.version == Version::Latest => {
+                Profile::parse(known.name.as_str(), known.document, catalogue).map_err(broken)
+            }
+            _ => Err(NoBase::Unknown),
+        }
+    }
+}
+
+/// Reads a profile document from a file.
 pub(crate) fn read_document(
     path: &Path,
     catalogue: &Catalogue,
-) -> Result<(String, Profile), Failure> {
+    ledger: &Ledger,
+) -> Result<ReadDocument, Failure> {
     /// No profile is that long; what is, is something else.
     const LONGEST_BYTES: u64 = 1 << 20;
     let name = path.display().to_string();
@@ -225,5 +267,6 @@ pub(crate) fn read_document(
         Failure::new(Kind::BadInput, format!("{name} is not text: byte {at} is not UTF-8"))
     })?;
     let profile = Profile::parse(&name, &text, catalogue)?;
-    Ok((text, profile))
+    let alone = stand_alone(&name, &text, &profile, &mut bases(ledger, catalogue))?;
+    Ok(ReadDocument { text, profile, alone })
 }

@@ -2,10 +2,12 @@
 
 use clap::Subcommand;
 use frevin_core::facts::Facts;
+use frevin_core::profile::ByHand;
 use frevin_core::setting::{State, TakesEffect};
 use frevin_core::tweak::{
     Choice, Parameter, ParameterKind, Risk, Source, Standing, Tweak, TweakId, Wanted,
 };
+use frevin_core::verdict::Verdict;
 use frevin_pc::Pc;
 use serde::Serialize;
 
@@ -13,7 +15,8 @@ use super::target::find_tweak;
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, dim, good, shown, strong, warn};
+use crate::view::{Page, Table, count, dim, good, shown, strong, warn};
+use crate::workshop::compare::{Measured, measured};
 
 /// The catalogue of tweaks
 #[derive(Debug, Subcommand)]
@@ -26,6 +29,15 @@ pub(crate) enum TweakCommand {
         /// Only those that fit this PC
         #[arg(long)]
         fitting: bool,
+        /// Only of this risk
+        #[arg(long, value_parser = ["safe", "trade-off", "expert"])]
+        risk: Option<String>,
+        /// Only of this standing
+        #[arg(long, value_parser = ["sound", "plausible", "contested", "no-effect", "harmful"])]
+        standing: Option<String>,
+        /// Only those that speak of this in their name, title or texts
+        #[arg(long, value_name = "WORDS")]
+        search: Option<String>,
     },
     /// Show everything about a tweak: what it does, what it may break, what it would write here
     Show {
@@ -69,8 +81,12 @@ struct TweakReport<'a> {
     conflicts: &'a [TweakId],
     needs: &'a [TweakId],
     sources: &'a [Source],
+    /// What a person does, where it is done by hand.
+    by_hand: Option<ByHand>,
     /// What it is and would be on the PC that is meant, with nothing chosen.
     here: Option<Here>,
+    /// What the ledger has measured of it.
+    measured: Option<Measured>,
 }
 
 #[derive(Debug, Serialize)]
@@ -91,7 +107,7 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
     let pc = session.pc_if_named()?;
     let facts = pc.as_ref().map(|pc| pc.facts()).transpose()?;
     match command {
-        TweakCommand::List { area, fitting } => {
+        TweakCommand::List { area, fitting, risk, standing, search } => {
             let listed = |tweak: &Tweak| ListedTweak {
                 id: tweak.id.clone(),
                 title: tweak.title.clone(),
@@ -108,9 +124,15 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
                 )
                 .hint("say --pc FOLDER"));
             }
-            let mut tweaks: Vec<_> = catalogue.iter().map(listed).collect();
+            let speaks =
+                |tweak: &&Tweak| search.as_ref().is_none_or(|words| speaks_of(tweak, words));
+            let mut tweaks: Vec<_> = catalogue.iter().filter(speaks).map(listed).collect();
             tweaks.retain(|tweak| {
                 area.as_ref().is_none_or(|area| tweak.id.area() == area)
+                    && risk.as_ref().is_none_or(|risk| tweak.risk.to_string() == *risk)
+                    && standing.as_ref().is_none_or(|standing| {
+                        tweak.standing.to_string().replace(' ', "-") == *standing
+                    })
                     && (!fitting || tweak.misfits.as_ref().is_some_and(Vec::is_empty))
             });
             Ok(Answer::yes(&TweakList { tweaks }))
@@ -136,10 +158,29 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
                 conflicts: &tweak.conflicts,
                 needs: &tweak.needs,
                 sources: &tweak.sources,
+                by_hand: facts
+                    .as_ref()
+                    .and_then(|facts| ByHand::of(tweak, facts))
+                    .or_else(|| ByHand::of(tweak, &Facts::sample()).map(ByHand::unknown)),
                 here,
+                measured: pc
+                    .as_ref()
+                    .map(|pc| measured(&session.ledger()?, &pc.identity().id, &tweak.id))
+                    .transpose()?,
             }))
         }
     }
+}
+
+/// Whether every one of the words stands in a tweak's texts, in any spelling of case.
+fn speaks_of(tweak: &Tweak, words: &str) -> bool {
+    let mut texts = format!("{} {} {} {}", tweak.id, tweak.title, tweak.what, tweak.why);
+    texts.push_str(&tweak.standing_reason);
+    for spec in &tweak.settings {
+        texts.push_str(&spec.whereabouts.source());
+    }
+    let texts = texts.to_lowercase();
+    words.to_lowercase().split_whitespace().all(|word| texts.contains(word))
 }
 
 fn here(tweak: &Tweak, pc: &dyn Pc, facts: &Facts) -> Result<Here, Failure> {
@@ -156,6 +197,33 @@ fn standing(standing: Standing) -> String {
         Standing::Sound => good(standing),
         Standing::Plausible => standing.to_string(),
         _ => warn(standing),
+    }
+}
+
+fn show_measured(measured: &Measured, page: &mut Page) {
+    page.heading("Measured on this PC");
+    if measured.comparisons.is_empty() {
+        page.line(match (measured.visits_with, measured.visits_without) {
+            (0, _) => "  Never: no visit was recorded with it in force.".to_owned(),
+            (with, without) => format!(
+                "  {} with it in force, {without} without; no two states differ in it alone.",
+                count(with, "visit")
+            ),
+        });
+    }
+    for compared in &measured.comparisons {
+        page.line(format_args!(
+            "  scene {}: {} → {}: {}",
+            compared.scene,
+            compared.a,
+            compared.b,
+            strong(match compared.comparison.verdict {
+                Verdict::Better => "better",
+                Verdict::Worse => "worse",
+                Verdict::Same => "no difference worth having",
+                Verdict::Undecided => "undecided",
+            })
+        ));
     }
 }
 
@@ -226,7 +294,14 @@ impl Report for TweakReport<'_> {
                 _ => page.pairs([("takes", parameter.range()), default]),
             }
         }
-        if let Some(here) = &self.here {
+        if let Some(by_hand) = &self.by_hand {
+            super::preview::show_by_hand(std::slice::from_ref(by_hand), page);
+        }
+        if let Some(measured) = &self.measured {
+            show_measured(measured, page);
+        }
+        let is_told = |here: &&Here| !here.settings.is_empty() || !here.misfits.is_empty();
+        if let Some(here) = self.here.as_ref().filter(is_told) {
             page.heading("On this PC, with nothing chosen");
             for misfit in &here.misfits {
                 page.line(format_args!("  {} {misfit}", warn("does not fit:")));

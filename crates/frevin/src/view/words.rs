@@ -135,14 +135,27 @@ pub(crate) fn short(address: &Address) -> String {
 }
 
 fn power_setting(setting: Uuid) -> String {
-    // GUID_PROCESSOR_THROTTLE_MINIMUM and _MAXIMUM.
-    const MINIMUM: Uuid = Uuid::from_u128(0x893dee8e_2bef_41e0_89c6_b55d0929964c);
-    const MAXIMUM: Uuid = Uuid::from_u128(0xbc5038f7_23e0_4960_96da_33abaf5935ec);
-    match setting {
-        MINIMUM => "lowest processor state".to_owned(),
-        MAXIMUM => "highest processor state".to_owned(),
-        other => other.to_string(),
-    }
+    // The GUID_* constants of Windows' makers; the last two are in the documentation of powercfg.
+    const NAMES: [(u128, &str); 16] = [
+        (0x893dee8e_2bef_41e0_89c6_b55d0929964c, "lowest processor state"),
+        (0xbc5038f7_23e0_4960_96da_33abaf5935ec, "highest processor state"),
+        (0xbe337238_0d82_4146_a960_4f3749d470c7, "boost mode"),
+        (0x0cc5b647_c1df_4637_891a_dec35c318583, "cores kept awake"),
+        (0x36687f9e_e3a5_4dbf_b1dc_15eb381c6863, "thrift before speed"),
+        (0x75b0ae3f_bce0_45a7_8c89_c9611c25e100, "clock cap in MHz"),
+        (0x5d76a2ca_e8c0_402f_a133_2158492d58ad, "no idle states"),
+        (0x93b8b6dc_0698_4d1c_9ee4_0644e900c85d, "cores for programs"),
+        (0x94d3a615_a899_4ac5_ae2b_e4d8f634367f, "cooling"),
+        (0xee12f906_d277_404b_b6da_e5fa1a576df5, "link saving"),
+        (0x3c0bc021_c8a8_4e07_a973_6b14cbcb2b7e, "display off after seconds"),
+        (0x29f6c1db_86da_48c5_9fdb_f2b67b1f44da, "sleep after seconds"),
+        (0x9d7815a6_7ee4_497e_8888_515a05f02364, "hibernate after seconds"),
+        (0x6738e2c4_e8a5_4a42_b16a_e040e769756e, "disk off after seconds"),
+        (0x48e6b7a6_50f5_4782_a5d4_53bb8f07e226, "USB suspend"),
+        (0x12bbebe6_58d6_4636_95bb_3217ef867c1a, "wireless saving"),
+    ];
+    let known = NAMES.iter().find(|(known, _)| Uuid::from_u128(*known) == setting);
+    known.map_or_else(|| setting.to_string(), |(_, name)| (*name).to_owned())
 }
 
 #[cfg(test)]

@@ -1,6 +1,9 @@
 //! Comparing: two states of a PC by their recorded visits.
 
+use std::collections::BTreeSet;
+
 use frevin_core::profile::{ProfileName, SceneName};
+use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Comparison, Margins, PairLimit, Rule, Visit, compare};
 use frevin_ledger::{Ledger, RunFilter, VisitId, VisitRecord};
 use serde::Serialize;
@@ -67,6 +70,47 @@ pub(crate) fn compare_states(
         cautions: cautions(&pairs, of_a.len().abs_diff(of_b.len())),
         visits: pairs.iter().map(|(a, b)| (a.id, b.id)).collect(),
     })
+}
+
+/// What a ledger has measured of one tweak on one PC.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct Measured {
+    /// Visits recorded with it in force.
+    pub(crate) visits_with: usize,
+    /// Visits recorded without it.
+    pub(crate) visits_without: usize,
+    /// States that differ in this tweak alone, compared: without it first.
+    pub(crate) comparisons: Vec<Compared>,
+}
+
+/// What the ledger has measured of a tweak on a PC.
+pub(crate) fn measured(ledger: &Ledger, pc: &str, tweak: &TweakId) -> Result<Measured, Failure> {
+    let mut visits = ledger.visits(&RunFilter::default())?;
+    visits.retain(|visit| visit.pc.as_deref() == Some(pc));
+    let (with, without): (Vec<_>, Vec<_>) =
+        visits.into_iter().partition(|visit| visit.tweaks.contains(tweak));
+    let rest = |visit: &VisitRecord| -> BTreeSet<TweakId> {
+        visit.tweaks.iter().filter(|other| *other != tweak).cloned().collect()
+    };
+    let mut pairs = BTreeSet::new();
+    for a in &without {
+        for b in with.iter().filter(|b| b.scene == a.scene && rest(b) == rest(a)) {
+            pairs.insert((a.scene.clone(), a.state_name.clone(), b.state_name.clone()));
+        }
+    }
+    let mut comparisons = Vec::new();
+    for (scene, a, b) in pairs {
+        let options = CompareOptions {
+            scene: Some(scene),
+            margins: Margins::default(),
+            limit: PairLimit::default(),
+        };
+        // One state's name for both would compare it with itself.
+        if a != b {
+            comparisons.push(compare_states(ledger, &a, &b, &options)?);
+        }
+    }
+    Ok(Measured { visits_with: with.len(), visits_without: without.len(), comparisons })
 }
 
 fn scene_in_common(a: &[VisitRecord], b: &[VisitRecord]) -> Result<SceneName, Failure> {

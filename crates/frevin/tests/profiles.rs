@@ -1,0 +1,241 @@
+//! Profiles that build on others, go out and come in, and those that come with Frevin.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+mod common;
+
+use common::Place;
+use insta::assert_snapshot;
+
+const TOP: &str = r#"format = 1
+name = "top"
+purpose = "On top of another"
+builds_on = ["evening"]
+without = ["recording/background"]
+
+[[tweaks]]
+use = "looks/menu-delay"
+with = { delay_ms = 5 }
+note = "Quicker still."
+"#;
+
+fn tweaks_of(plan: &serde_json::Value) -> Vec<String> {
+    let steps = plan["steps"].as_array().unwrap();
+    let mut tweaks: Vec<String> =
+        steps.iter().map(|step| step["tweak"].as_str().unwrap().to_owned()).collect();
+    tweaks.sort();
+    tweaks.dedup();
+    tweaks
+}
+
+#[test]
+fn a_profile_stands_on_another_as_that_was_when_it_was_saved() {
+    let place = Place::with_evening();
+    place.write("top.toml", TOP);
+    place.run(&["profile", "save", "top.toml"]).ok();
+    let preview = || tweaks_of(&place.json(&["preview", "top"]));
+    let expected =
+        ["looks/menu-delay", "memory/large-file-cache", "power/active-plan", "services/prefetch"];
+    assert_eq!(preview(), expected);
+    // What it stands on changes; the revision does not.
+    let other = common::EVENING.replace("[[tweaks]]\nuse = \"services/prefetch\"\n", "");
+    place.write("evening.toml", other);
+    place.run(&["profile", "save", "evening.toml"]).ok();
+    assert_eq!(preview(), expected);
+    let saved = place.run(&["profile", "save", "top.toml"]).ok();
+    assert!(saved.out.contains("top@2"), "{}", saved.out);
+    assert!(!preview().contains(&"services/prefetch".to_owned()));
+    assert_eq!(place.run(&["profile", "show", "top"]).ok().out.trim(), TOP.trim());
+}
+
+#[test]
+fn profiles_are_compared_by_what_they_want() {
+    let place = Place::with_evening();
+    place.write("top.toml", TOP);
+    place.run(&["profile", "save", "top.toml"]).ok();
+    assert_snapshot!(place.run(&["profile", "diff", "evening", "top"]).fails(1).out, @"
+    4 settings differ between evening and top on Test desktop.
+      setting                             first                     second
+      GameDVR › AllowGameDVR              0 (recording/background)  leaves it alone
+      GameDVR › AppCaptureEnabled         0 (recording/background)  leaves it alone
+      GameDVR › HistoricalCaptureEnabled  0 (recording/background)  leaves it alone
+      menu delay                          50 ms (looks/menu-delay)  5 ms (looks/menu-delay)
+    ");
+    assert_snapshot!(place.run(&["profile", "diff", "top", "top@1"]).ok().out, @"top and top@1 want the same on Test desktop.");
+    let json = place.json(&["profile", "diff", "careful", "balanced"]);
+    assert!(json["settings"].as_array().unwrap().len() > 10);
+}
+
+#[test]
+fn a_profile_goes_out_with_nothing_private_and_comes_in_elsewhere() {
+    let place = Place::with_evening();
+    let private = TOP.replace(
+        "Quicker still.",
+        "Ida Berg's wish, mail ida@example.org, see C:\\\\Users\\\\Ida Berg\\\\x on Test desktop",
+    );
+    place.write("top.toml", private);
+    place.run(&["profile", "save", "top.toml"]).ok();
+    let said = place.run(&["profile", "export", "top", "--file", "out.toml"]).ok();
+    assert_snapshot!(said.out, @"
+    Done. Written to out.toml.
+    taken out as private: Ida Berg
+    taken out as private: Test desktop
+    taken out as private: ida@example.org
+    ");
+    let text = fs_err::read_to_string(place.path().join("out.toml")).unwrap();
+    for word in ["Users\\\\Ida", "example.org", "Test desktop"] {
+        assert!(!text.contains(word), "{text}");
+    }
+    place.run(&["profile", "import", "out.toml"]).fails(4);
+    place.run(&["profile", "import", "out.toml", "--name", "theirs"]).ok();
+    let both = place.run(&["profile", "diff", "top", "theirs"]).ok();
+    assert!(both.out.contains("want the same"), "{}", both.out);
+    place.run(&["profile", "export", "top", "--file", "out.toml"]).fails(4);
+}
+
+const PACK: &[u8] = b"REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Control Panel\\Mouse]\r\n\"MouseSpeed\"=\"0\"\r\n\"MouseThreshold1\"=\"0\"\r\n\"MouseThreshold2\"=\"0\"\r\n\r\n[HKEY_CURRENT_USER\\SOFTWARE\\Made Up]\r\n\"Caf\xE9\"=\"b\"\r\n\"Odd\"=hex(1000b):01,\\\r\n  02\r\n\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Run]\r\n\"Evil\"=\"evil.exe\"\r\n";
+
+#[test]
+fn a_strangers_registry_pack_is_named_graded_guarded_and_reversible() {
+    let place = Place::new();
+    let first = place.pc_files();
+    place.write("Best Pack 2026.reg", PACK);
+    assert_snapshot!(place.run(&["profile", "import", "Best Pack 2026.reg"]).ok().out, @r#"
+    Done. Saved as best-pack-2026@1 7d53ffa2a2.
+
+    The catalogue knows
+      tweak                       title                            standing   from
+      input/pointer-acceleration  Switch pointer acceleration off  plausible  Best Pack 2026.reg:4
+
+    Kept as plain settings, which nobody has checked
+      Best Pack 2026.reg:14 registry:HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run#Evil = "evil.exe" protected: it can make Windows run any program
+      Best Pack 2026.reg:9 registry:HKCU\SOFTWARE\Made Up#Café = "b"
+      Best Pack 2026.reg:10 registry:HKCU\SOFTWARE\Made Up#Odd = type 65547: 01 02
+
+    The profile leaves imported/best-pack-2026-protected out: it touches what is protected.
+    Look at it before you apply it: frevin preview best-pack-2026
+    "#);
+    place.run(&["profile", "import", "Best Pack 2026.reg"]).fails(4);
+    place.run(&["apply", "best-pack-2026", "--yes"]).ok();
+    let applied = fs_err::read_to_string(place.pc().join("settings/registry.json")).unwrap();
+    assert!(applied.contains("65547") && applied.contains("Café"));
+    assert!(!applied.contains("Evil"));
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(place.pc_files(), first);
+    let guarded = "imported/best-pack-2026-protected";
+    place.run(&["apply", "--tweak", guarded, "--yes"]).fails(5);
+    assert_eq!(place.pc_files(), first);
+
+    // What goes out as registry text comes in again as the same.
+    let export = ["profile", "export", "best-pack-2026", "--as-registry", "--file", "again.reg"];
+    place.run(&export).ok();
+    place.run(&["profile", "import", "again.reg"]).ok();
+    place.run(&["profile", "diff", "best-pack-2026", "again"]).ok();
+}
+
+#[test]
+fn what_is_no_registry_text_is_refused() {
+    let place = Place::new();
+    place.write("a.reg", "[HKEY_CURRENT_USER\\A]\n\"x\"=dword:1\n");
+    assert_snapshot!(place.run(&["profile", "import", "a.reg"]).fails(4).err, @"error: a.reg: it is not registry text: its first line is neither `Windows Registry Editor Version 5.00` nor `REGEDIT4`");
+    place.write("b.reg", "REGEDIT4\nrubbish\n");
+    assert_snapshot!(place.run(&["profile", "import", "b.reg"]).fails(4).err, @"
+    error: nothing can be made of these files
+      b.reg:2: it is neither a key, a value nor a comment
+    ");
+    place.run(&["profile", "import", "nowhere.reg"]).fails(3);
+    place.run(&["profile", "import", "a.reg", "b.toml"]).fails(2);
+}
+
+#[test]
+fn profiles_that_come_with_frevin_leave_every_shipped_pc_as_it_was() {
+    for (pc, profile) in [
+        ("desktop", "all-out"),
+        ("desktop", "streaming"),
+        ("desktop", "desktop-on-one-screen"),
+        ("laptop", "laptop-at-the-wall"),
+        ("laptop", "laptop-battery"),
+        ("handheld", "handheld-in-the-hand"),
+        ("old-pc", "old-pc"),
+    ] {
+        let place = Place::empty();
+        place.run(&["rehearsal", "new", "pc", "--like", pc]).ok();
+        let first = place.pc_files();
+        place.run(&["profile", "new", "mine", "--from", profile]).ok();
+        place.run(&["profile", "check", "mine.toml"]).ok();
+        place.run(&["profile", "save", "mine.toml"]).ok();
+        place.run(&["apply", "mine", "--yes"]).ok();
+        assert_ne!(place.pc_files(), first, "{pc} {profile}");
+        place.run(&["drift"]).ok();
+        place.run(&["rollback", "--all", "--yes"]).ok();
+        assert_eq!(place.pc_files(), first, "{pc} {profile}");
+    }
+}
+
+#[test]
+fn inspecting_finds_other_things_wrong_with_each_shipped_pc() {
+    let found = |pc: &str| -> Vec<String> {
+        let place = Place::empty();
+        place.run(&["rehearsal", "new", "pc", "--like", pc]).ok();
+        let report = place.json(&["inspect"]);
+        assert_eq!(report["untold"].as_array().unwrap().len(), 0);
+        let found = report["found"].as_array().unwrap();
+        found.iter().map(|one| one["id"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_snapshot!(found("desktop").join(" "), @"display-below-its-rate display-below-its-rate memory-below-its-speed recording-behind-the-game small-graphics-window display-scaled");
+    assert_snapshot!(found("laptop").join(" "), @"display-below-its-rate game-on-frugal-graphics clock-sags recording-behind-the-game cap-below-the-display much-starts-with-the-pc on-battery display-scaled");
+    assert_snapshot!(found("handheld").join(" "), @"display-below-its-rate clock-sags recording-behind-the-game drive-almost-full little-memory-for-graphics on-battery display-scaled");
+    assert_snapshot!(found("old-pc").join(" "), @"memory-below-its-speed platform-clock no-page-file recording-behind-the-game drive-almost-full old-graphics-driver much-starts-with-the-pc old-file-sharing");
+}
+
+#[test]
+fn what_is_done_by_hand_is_checked_afterwards() {
+    let place = Place::new();
+    let memory = ["preview", "--tweak", "firmware/memory-profile"];
+    let said = place.run(&memory).ok();
+    assert!(said.out.contains("[ ] to do  firmware/memory-profile"), "{}", said.out);
+    let facts = place.pc().join("facts.toml");
+    let text = fs_err::read_to_string(&facts).unwrap();
+    fs_err::write(&facts, text.replace("actual_mt_s = 2666", "actual_mt_s = 3600")).unwrap();
+    let said = place.run(&memory).ok();
+    assert!(said.out.contains("[x] done  firmware/memory-profile"), "{}", said.out);
+    let json = place.json(&["apply", "--tweak", "firmware/memory-profile", "--yes"]);
+    assert_eq!(json["by_hand"][0]["is_done"], true);
+}
+
+#[test]
+fn tweaks_are_found_by_area_risk_standing_and_words() {
+    let place = Place::new();
+    let listed = |args: &[&str]| -> Vec<String> {
+        let report = place.json(&[&["tweak", "list"], args].concat());
+        let tweaks = report["tweaks"].as_array().unwrap();
+        tweaks.iter().map(|tweak| tweak["id"].as_str().unwrap().to_owned()).collect()
+    };
+    assert!(listed(&[]).len() >= 130);
+    assert_eq!(
+        listed(&["--search", "run displays at their HIGHEST"]),
+        ["graphics/highest-refresh"]
+    );
+    assert_eq!(listed(&["--search", "win32priorityseparation"]), ["cpu/foreground-share"]);
+    assert!(listed(&["--standing", "no-effect"]).contains(&"boot/processor-count".to_owned()));
+    let harmful = listed(&["--standing", "harmful", "--area", "storage"]);
+    assert_eq!(harmful, ["storage/scheduled-care", "storage/write-cache-flushing"]);
+    assert!(listed(&["--risk", "expert", "--area", "looks"]).is_empty());
+    place.run(&["tweak", "list", "--risk", "some"]).fails(2);
+}
+
+#[test]
+fn a_tweaks_page_tells_what_was_measured_of_it() {
+    let place = Place::with_evening();
+    let shown = || place.json(&["tweak", "show", "power/active-plan"])["measured"].clone();
+    assert_eq!(shown()["visits_with"], 0);
+    let record = |state: &str| {
+        let args = ["run", "record", "--scene", "canyon-run", "--state", state];
+        place.run(&[&args[..], &["--runs", "3", "--seconds", "5"]].concat()).ok();
+    };
+    record("before");
+    place.run(&["apply", "--tweak", "power/active-plan", "--yes"]).ok();
+    record("after");
+    let measured = shown();
+    assert_eq!((&measured["visits_with"], &measured["visits_without"]), (&1.into(), &1.into()));
+    assert_eq!(measured["comparisons"][0]["verdict"], "undecided");
+}
