@@ -144,7 +144,7 @@ fn a_refused_write_undoes_the_others() {
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR#AllowGameDVR is as before: absent
       registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\GameDVR#AppCaptureEnabled is as before: 1
       registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\GameDVR#HistoricalCaptureEnabled is as before: 1
-      power:active-plan is as before: 381b4222-f694-41f0-9685-ff5bb260df2e
+      power:active-plan is as before: balanced
       service:SysMain#running is as before: running
       registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR is as before: absent
     help: take the tweak concerned out of the profile, or find out what keeps the setting

@@ -49,7 +49,7 @@ fn a_laptop_on_battery() {
     power/vendor-mode: This PC's maker has no power modes of its own, as far as is known.
     power/wireless-saving: There is no wireless adapter in this PC.
     privacy/consumer-features: Home and Pro editions ignore this policy; privacy/suggested-content does it there.
-    services/bluetooth: The owner uses devices by short radio.
+    services/bluetooth: The owner uses devices by Bluetooth.
     services/file-search: The owner searches files from the task bar, which this would break.
     services/printing: The owner prints, which this would break.
     services/touch-keyboard: Windows after build 19045 no longer has it; this is build 26100
@@ -88,7 +88,7 @@ fn an_old_pc_with_a_spinning_disk_little_memory_and_an_older_windows() {
     power/wireless-saving: There is no wireless adapter in this PC.
     privacy/consumer-features: Home and Pro editions ignore this policy; privacy/suggested-content does it there.
     security/memory-integrity: it needs Windows build 17134 or later; this is build 15063
-    services/bluetooth: The owner uses devices by short radio.
+    services/bluetooth: The owner uses devices by Bluetooth.
     services/file-search: The owner searches files from the task bar, which this would break.
     services/prefetch: Windows is on a spinning disk: prefetching is what makes loading bearable there.
     services/printing: The owner prints, which this would break.

@@ -107,7 +107,8 @@ fn a_strangers_registry_pack_is_named_graded_guarded_and_reversible() {
       input/pointer-acceleration  Switch pointer acceleration off  plausible  Best Pack 2026.reg:4
 
     Kept as plain settings, which nobody has checked
-      Best Pack 2026.reg:14 registry:HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run#Evil = "evil.exe" protected: it can make Windows run any program
+      Best Pack 2026.reg:14 registry:HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run#Evil = "evil.exe"
+        protected: it can make Windows run any program
       Best Pack 2026.reg:9 registry:HKCU\SOFTWARE\Made Up#Café = "b"
       Best Pack 2026.reg:10 registry:HKCU\SOFTWARE\Made Up#Odd = type 65547: 01 02
 

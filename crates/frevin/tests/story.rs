@@ -56,14 +56,14 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
       system      Windows 11 Pro, build 26100
       processor   Halden Six 12-thread, 6 cores, 12 threads, holds 4050 MHz
       memory      16 GiB, 2666 MT/s of 3600 MT/s rated
-      graphics    Corvane V7, discrete, 8 GiB, driver 7.41.2 of 2026-08-18
+      graphics    Corvane V7, discrete, 8.0 GiB, driver 7.41.2 of 2026-08-18
       display     Lumet 27Q, 2560x1440 at 60 Hz of 165 Hz offered
       display     Lumet 22S, 1920x1080 at 60 Hz of 75 Hz offered
       drive       C: solid-state, system, 118 of 476 GiB free
       drive       D: spinning, 640 of 1863 GiB free
       network     Ethernet, cable, 1000 Mbit/s
       runs        171 processes, 92 services, 5 things start with it
-      owner uses  printer, file search, short radio
+      owner uses  printer, file search, Bluetooth
 
       tweaks in force        5
       settings held          9
@@ -185,7 +185,7 @@ fn undo_files_hold_the_way_back_without_frevin() {
         run: sc.exe config "SysMain" start= auto
 
     power:active-plan
-        was: 381b4222-f694-41f0-9685-ff5bb260df2e
+        was: balanced
         run: powercfg /setactive 381b4222-f694-41f0-9685-ff5bb260df2e
 
     service:SysMain#running

@@ -26,7 +26,9 @@ pub use name::WinName;
 pub use place::{Place, PlaceError, PlacePath};
 pub use protection::{Protection, protection};
 pub use registry_key::{Hive, KeyPath};
-pub use state::{RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value};
+pub use state::{
+    RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value, plan_in_words,
+};
 pub use takes_effect::TakesEffect;
 pub use thing::{DisplayMode, Holds, PageFileSize, Part, ThingKind, ThingSetting};
 pub use visual::{VisualKind, VisualParameter};

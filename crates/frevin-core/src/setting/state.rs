@@ -164,10 +164,10 @@ impl fmt::Display for Value {
             Self::Registry(data) => data.fmt(f),
             Self::Start(start) => start.fmt(f),
             Self::Run(run) => run.fmt(f),
-            Self::Plan(plan) => plan.fmt(f),
+            Self::Plan(plan) => f.write_str(&plan_in_words(*plan)),
             Self::PlanExists { copy_of: None, name } => write!(f, "\"{name}\""),
             Self::PlanExists { copy_of: Some(plan), name } => {
-                write!(f, "\"{name}\", a copy of {plan}")
+                write!(f, "\"{name}\", a copy of {}", plan_in_words(*plan))
             }
             Self::PowerIndex(index) => index.fmt(f),
             Self::Flag(true) => f.write_str("on"),
@@ -193,6 +193,18 @@ impl fmt::Display for Value {
             }
         }
     }
+}
+
+/// The name of a power plan that comes with Windows; of any other its identifier.
+pub fn plan_in_words(plan: Uuid) -> String {
+    // GUID_MAX_POWER_SAVINGS, GUID_TYPICAL_POWER_SAVINGS, GUID_MIN_POWER_SAVINGS.
+    const PLANS: [(Uuid, &str); 3] = [
+        (Uuid::from_u128(0xa1841308_3541_4fab_bc81_f71556f20b4a), "power saver"),
+        (Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e), "balanced"),
+        (Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c), "high performance"),
+    ];
+    let known = PLANS.iter().find(|(known, _)| *known == plan);
+    known.map_or_else(|| plan.to_string(), |(_, name)| (*name).to_owned())
 }
 
 /// The types of registry value that have a name of their own here, by Windows' numbers

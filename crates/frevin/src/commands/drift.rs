@@ -10,7 +10,7 @@ use super::rollback::OthersArgs;
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, settings_wait, short, shown, warn};
+use crate::view::{Page, Table, bad, count, dim, good, settings_wait, short, shown_at, warn};
 use crate::workshop::refuse_unfinished;
 use crate::workshop::settle::{drifted, settle};
 
@@ -103,10 +103,10 @@ impl Report for DriftReport {
             for drifted in &self.drifted {
                 table.row([
                     short(&drifted.address),
-                    shown(&drifted.left.state),
-                    bad(shown(&drifted.actual)),
+                    shown_at(&drifted.address, &drifted.left.state),
+                    bad(shown_at(&drifted.address, &drifted.actual)),
                     format!("{} in change {}", drifted.left.tweak, drifted.left.change),
-                    dim(shown(&drifted.original)),
+                    dim(shown_at(&drifted.address, &drifted.original)),
                 ]);
             }
             page.table(table);

@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, bad, count, dim, good, strong, warn};
+use crate::view::{Page, bad, bytes, count, dim, good, strong, warn};
 use crate::workshop::measure::tweaks_in_force;
 use crate::workshop::settle::drifted;
 
@@ -162,9 +162,9 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
     ];
     lines.extend(facts.graphics.iter().map(|card| {
         let kind = if card.is_discrete { "discrete" } else { "integrated" };
-        let memory = card.video_memory_mib / 1024;
+        let memory = bytes(card.video_memory_mib << 20);
         let driver = format!("driver {} of {}", card.driver_version, card.driver_date);
-        ("graphics", format!("{}, {kind}, {memory} GiB, {driver}", card.name))
+        ("graphics", format!("{}, {kind}, {memory}, {driver}", card.name))
     }));
     lines.extend(facts.displays.iter().map(|display| {
         let mode =
@@ -202,7 +202,7 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
         ("file search", facts.uses.file_search),
         ("touch or pen", facts.uses.touch_or_pen),
         ("camera", facts.uses.camera),
-        ("short radio", facts.uses.bluetooth),
+        ("Bluetooth", facts.uses.bluetooth),
         ("another anti-virus", facts.uses.other_antivirus),
         ("reaching it from afar", facts.uses.remote_desktop),
         ("file sharing", facts.uses.file_sharing),

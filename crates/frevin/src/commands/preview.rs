@@ -13,7 +13,9 @@ use super::target::{TargetArgs, Unsaved};
 use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, settings_wait, short, shown, strong, warn};
+use crate::view::{
+    Page, Table, bad, count, dim, good, settings_wait, short, shown, shown_at, strong, warn,
+};
 use crate::workshop::{apply::make_plan, refuse_unfinished};
 
 /// Show what a profile would change on this PC, step by step. Changes nothing
@@ -132,7 +134,7 @@ impl PlanReport<'_> {
             Reason::FollowsFrom(_) => format!("{setting} {}", dim("(follows from it)")),
         };
         let after = match step.action {
-            Action::Write => strong(shown(&step.after)),
+            Action::Write => strong(shown_at(&step.address, &step.after)),
             Action::Share => dim("shared with another tweak"),
             Action::AlreadySo => dim("already so"),
         };
@@ -141,7 +143,7 @@ impl PlanReport<'_> {
             Action::Write => warn(format_args!("after {}", step.takes_effect)),
             _ => String::new(),
         };
-        vec![setting, shown(&step.before), after, moment]
+        vec![setting, shown_at(&step.address, &step.before), after, moment]
     }
 
     fn summarise(&self, page: &mut Page) {

@@ -355,9 +355,10 @@ impl Report for CheckReport {
             Some(pc) => format!("on {pc}"),
             None => "on no particular PC (say --pc FOLDER)".to_owned(),
         };
+        let has_faults = self.remarks.iter().any(|placed| placed.remark.kind.is_fault());
         page.line(format_args!(
             "{} `{}` is a profile of {}, checked {against}.",
-            good("Good."),
+            if has_faults { bad("To mend.") } else { good("Good.") },
             self.profile,
             count(self.tweaks, "tweak"),
         ));

@@ -14,7 +14,7 @@ use super::target::find_tweak;
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, short, shown, strong, warn, when};
+use crate::view::{Page, Table, bad, count, dim, good, short, shown_at, strong, warn, when};
 use crate::workshop::{refuse_unfinished, rollback};
 
 /// Put settings back: one change, one tweak of it, or everything since the first day
@@ -161,16 +161,16 @@ fn show_way_back(way_back: &WayBack, page: &mut Page) {
     for step in &way_back.steps {
         table.row(match step {
             BackStep::Write { address, before, after } => {
-                [short(address), shown(before), strong(shown(after))]
+                [short(address), shown_at(address, before), strong(shown_at(address, after))]
             }
             BackStep::Beneath { address, state } => {
-                [short(address), shown(state), dim("stays: a later change wants it so")]
+                [short(address), shown_at(address, state), dim("stays: a later change wants it so")]
             }
             BackStep::AlreadySo { address, state } => {
-                [short(address), shown(state), dim("stays: it is that already")]
+                [short(address), shown_at(address, state), dim("stays: it is that already")]
             }
             BackStep::Kept { address, state } => {
-                [short(address), shown(state), warn("stays: somebody else wrote it")]
+                [short(address), shown_at(address, state), warn("stays: somebody else wrote it")]
             }
         });
     }

@@ -8,4 +8,4 @@ mod words;
 
 pub(crate) use page::{Page, Table, bad, dim, good, strong, warn};
 pub(crate) use plots::{frame_line, histogram, interval_bar};
-pub(crate) use words::{bytes, count, fps, percent, settings_wait, short, shown, when};
+pub(crate) use words::{bytes, count, fps, percent, settings_wait, short, shown, shown_at, when};

@@ -1,6 +1,6 @@
 //! Numbers, settings and states in words.
 
-use frevin_core::setting::{Address, CleanPart, FilePart, State, Value};
+use frevin_core::setting::{Address, CleanPart, FilePart, State, plan_in_words};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use uuid::Uuid;
@@ -45,28 +45,17 @@ pub(crate) fn count(number: usize, thing: &str) -> String {
     if number == 1 { format!("1 {thing}") } else { format!("{number} {thing}s") }
 }
 
-/// The name of a power plan that comes with Windows.
-fn plan_name(plan: Uuid) -> Option<&'static str> {
-    // GUID_MAX_POWER_SAVINGS, GUID_TYPICAL_POWER_SAVINGS, GUID_MIN_POWER_SAVINGS.
-    const PLANS: [(Uuid, &str); 3] = [
-        (Uuid::from_u128(0xa1841308_3541_4fab_bc81_f71556f20b4a), "power saver"),
-        (Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e), "balanced"),
-        (Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c), "high performance"),
-    ];
-    PLANS.iter().find(|(known, _)| *known == plan).map(|(_, name)| *name)
-}
-
 /// A state in words.
 pub(crate) fn shown(state: &State) -> String {
-    match state {
-        State::Value(Value::Plan(plan)) => {
-            plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned)
-        }
-        State::Value(Value::PlanExists { copy_of: Some(plan), name }) => {
-            let plan = plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned);
-            format!("\"{name}\", a copy of {plan}")
-        }
-        other => other.to_string(),
+    state.to_string()
+}
+
+/// What a setting holds, in words of its own where absence means something there.
+pub(crate) fn shown_at(address: &Address, state: &State) -> String {
+    match (address, state) {
+        (Address::Clean(_), State::Absent) => "all in their place".to_owned(),
+        (Address::Text(_), State::Absent) => "not in the file".to_owned(),
+        _ => shown(state),
     }
 }
 
@@ -92,14 +81,14 @@ pub(crate) fn short(address: &Address) -> String {
         Address::ServiceRunning(name) => format!("service {name}"),
         Address::ActivePlan => "power plan in force".to_owned(),
         Address::PowerPlan(plan) => {
-            let plan = plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned);
+            let plan = plan_in_words(*plan);
             format!("power plan {plan}")
         }
         Address::PowerHidden { setting, .. } => {
             format!("power setting {}, hidden", power_setting(*setting))
         }
         Address::PowerValue { plan, setting, source, .. } => {
-            let plan = plan_name(*plan).map_or_else(|| plan.to_string(), str::to_owned);
+            let plan = plan_in_words(*plan);
             format!("plan {plan}, {} on {source}", power_setting(*setting))
         }
         Address::Visual(parameter) => parameter.to_string().replace('-', " "),
@@ -193,7 +182,7 @@ mod tests {
             words(&format!("power:{plan}/{minimum}#mains")),
             "plan balanced, lowest processor state on mains"
         );
-        let state = State::Value(Value::Plan(plan.parse().unwrap()));
+        let state = State::Value(frevin_core::setting::Value::Plan(plan.parse().unwrap()));
         assert_eq!(shown(&state), "balanced");
     }
 }

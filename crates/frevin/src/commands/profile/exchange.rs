@@ -331,18 +331,19 @@ impl Report for ImportReport {
         if !imported.pack.plain.is_empty() {
             page.heading("Kept as plain settings, which nobody has checked");
             for plain in &imported.pack.plain {
-                let guarded = plain
-                    .protected
-                    .map_or_else(String::new, |why| bad(format_args!(" protected: it {why}")));
                 let (line, state) = (dim(&plain.line), shown(&plain.state));
-                page.line(format_args!("  {line} {} = {state}{guarded}", plain.address));
+                page.line(format_args!("  {line} {} = {state}", plain.address));
+                if let Some(why) = plain.protected {
+                    page.line(format_args!("    {} it {why}", bad("protected:")));
+                }
                 plain.remarks.iter().for_each(|remark| page.paragraph(4, remark));
             }
         }
         if !imported.pack.unusable.is_empty() {
             page.heading("Nothing was made of");
             for unusable in &imported.pack.unusable {
-                page.line(format_args!("  {} {}", dim(&unusable.line), unusable.reason));
+                page.line(format_args!("  {}", dim(&unusable.line)));
+                page.paragraph(4, &unusable.reason);
             }
         }
         page.blank();
