@@ -277,6 +277,14 @@ impl Reader<'_> {
                 }
             }
         }
+        // What was written may make an address or a value that there is not.
+        if !arguments.is_empty()
+            && let Err(error) = tweak.resolve(&arguments, &Facts::sample())
+        {
+            let advice = format!("`frevin tweak show {}` says what is taken", tweak.id);
+            let message = error.to_string();
+            self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
+        }
         let when = match &entry.when {
             Some(when) => Some(self.condition(when)?),
             None => None,

@@ -89,3 +89,16 @@ fn a_starting_document_is_a_profile() {
     assert_eq!(profile.purpose, "say \"all\"\nof it");
     assert!(parse(&starting_document(&name, "none", &[], &catalogue)).unwrap().entries.is_empty());
 }
+
+#[test]
+fn choices_that_lead_out_of_their_place_are_found_when_the_profile_is_read() {
+    let with = |file: &str| {
+        format!("{HEAD}[[tweaks]]\nuse = \"games/ini-value\"\nwith = {{ file = \"{file}\" }}\n")
+    };
+    assert!(parse(&with("documents/Game/a.ini")).is_ok());
+    for file in ["documents/../../secret.ini", "documents/run.bat", "C:/a.ini", "documents/nul.ini"]
+    {
+        let found = problems(&with(file));
+        assert!(found.contains("p.toml:5:7") && found.contains("gives the address"), "{found}");
+    }
+}
