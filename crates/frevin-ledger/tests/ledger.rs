@@ -92,6 +92,38 @@ fn revisions_are_numbered_and_found_by_number_and_hash() {
 }
 
 #[test]
+fn a_ledger_of_the_first_schema_is_brought_forward_with_all_that_it_holds() {
+    let home = tempfile::tempdir().unwrap();
+    let path = reopen(home.path()).path().to_owned();
+    for suffix in ["", "-wal", "-shm"] {
+        let _ = std::fs::remove_file(format!("{}{suffix}", path.display()));
+    }
+    let old = rusqlite::Connection::open(&path).unwrap();
+    old.execute_batch(include_str!("../src/schema/1.sql")).unwrap();
+    old.execute(
+        "INSERT INTO revision (profile, number, hash, message, saved_at, document)
+         VALUES ('evening', 1, 'abcd', 'm', '2026-01-01T00:00:00Z', 'one')",
+        [],
+    )
+    .unwrap();
+    old.pragma_update(None, "user_version", 1).unwrap();
+    drop(old);
+    let mut ledger = reopen(home.path());
+    let kept = ledger.revision(&"evening@1".parse().unwrap()).unwrap();
+    assert_eq!((kept.document.as_str(), kept.stands_alone.as_deref()), ("one", None));
+    assert_eq!(kept.whole(), "one");
+    let evening = name("evening");
+    let Saved::New(second) =
+        ledger.save_revision(&evening, "two", Some("whole"), "m", now()).unwrap()
+    else {
+        panic!("another document is new")
+    };
+    assert_eq!(second.whole(), "whole");
+    let other_base = ledger.save_revision(&evening, "two", Some("other"), "m", now()).unwrap();
+    assert!(matches!(other_base, Saved::New(_)), "what it builds on has changed");
+}
+
+#[test]
 fn revisions_and_snapshots_cannot_be_changed_even_by_hand() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());

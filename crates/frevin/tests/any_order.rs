@@ -7,16 +7,24 @@ mod common;
 use common::Place;
 use proptest::prelude::*;
 
-const TWEAKS: [&str; 9] = [
-    "looks/menu-delay",
-    "looks/effects-level",
-    "power/throttling",
-    "recording/background",
-    "services/printing",
-    "services/prefetch",
-    "power/active-plan",
-    "power/own-plan",
-    "memory/page-file",
+const FILE: &str = "file=documents/Gorsehollow Riders/options.ini";
+
+/// Tweaks of every kind of setting that has rules of its own, and what is chosen of them.
+const TWEAKS: [(&str, &[&str]); 14] = [
+    ("looks/menu-delay", &[]),
+    ("looks/effects-level", &[]),
+    ("power/throttling", &[]),
+    ("recording/background", &[]),
+    ("services/printing", &[]),
+    ("services/prefetch", &[]),
+    ("power/active-plan", &[]),
+    ("power/own-plan", &[]),
+    ("memory/page-file", &[]),
+    ("games/ini-value", &[FILE, "section=Input", "key=Raw", "value=1"]),
+    ("clean/old-files", &[]),
+    ("startup/entries", &["entries=user-registry/Orrinfell Lighting"]),
+    ("network/name-servers", &["servers=192.0.2.53, 192.0.2.54"]),
+    ("graphics/highest-refresh", &[]),
 ];
 
 #[derive(Debug, Clone)]
@@ -63,7 +71,11 @@ proptest! {
                     changes += i64::from(place.json(&["apply", "evening", "-y"])["change"].is_i64());
                 }
                 Deed::ApplyTweak(tweak) => {
-                    let applied = place.json(&["apply", "--tweak", TWEAKS[tweak], "-y"]);
+                    let (tweak, chosen) = TWEAKS[tweak];
+                    let mut args = vec!["apply", "--tweak", tweak, "-y"];
+                    chosen.iter().for_each(|chosen| args.extend(["--set", chosen]));
+                    let applied = place.json(&args);
+                    prop_assert!(applied.get("error").is_none(), "{}", applied);
                     changes += i64::from(applied["change"].is_i64());
                 }
                 Deed::RollBackChange(change) if change <= changes => {
@@ -71,7 +83,7 @@ proptest! {
                 }
                 Deed::RollBackChange(_) => {}
                 Deed::RollBackTweak(tweak) => {
-                    place.run(&["rollback", "--tweak", TWEAKS[tweak], "-y"]).ok();
+                    place.run(&["rollback", "--tweak", TWEAKS[tweak].0, "-y"]).ok();
                 }
                 Deed::Restart => {
                     place.run(&["rehearsal", "restart"]).ok();
