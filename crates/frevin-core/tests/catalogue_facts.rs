@@ -151,7 +151,6 @@ fn a_values_name_stands_in_one_key_only() {
         "Value",
         "GameDVR_Enabled",
         "TcpAckFrequency",
-        "TCPNoDelay",
         "Priority",
         "EnableActivityFeed",
         r"C:\Games\game.exe",

@@ -7,7 +7,7 @@ use frevin_core::tweak::TweakId;
 use crate::failure::{Failure, Kind};
 
 /// No definition is that long, in bytes; what is, is something else.
-const LONGEST_BYTES: u64 = 256 << 10;
+const LONGEST_BYTES: u64 = 1 << 20;
 /// More than anybody writes.
 const MOST_FILES: usize = 2000;
 
@@ -49,6 +49,12 @@ pub(crate) fn add(folder: &Path, definitions: &[(TweakId, String)]) -> Result<()
             "nothing was changed; take {} away, or use --name",
             path(id).display()
         )));
+    }
+    let is_too_long = |text: &str| text.len() as u64 > LONGEST_BYTES;
+    if let Some((id, text)) = definitions.iter().find(|(_, text)| is_too_long(text)) {
+        let message = format!("`{id}` would be a tweak of {} bytes; none is that long", text.len());
+        return Err(Failure::new(Kind::BadInput, message)
+            .hint("nothing was changed; take the files in one by one"));
     }
     for (id, text) in definitions {
         let path = path(id);

@@ -144,6 +144,10 @@ fn what_is_no_registry_text_is_refused() {
       b.reg:2: it is neither a key, a value nor a comment
     ");
     place.run(&["profile", "import", "nowhere.reg"]).fails(3);
+    let values: String = (0..9000).map(|at| format!("\"value {at}\"=\"{at:0>60}\"\n")).collect();
+    place.write("c.reg", format!("REGEDIT4\n[HKEY_CURRENT_USER\\A]\n{values}"));
+    assert!(place.run(&["profile", "import", "c.reg"]).fails(4).err.contains("none is that long"));
+    place.run(&["tweak", "list"]).ok();
     place.run(&["profile", "import", "a.reg", "b.toml"]).fails(2);
 }
 

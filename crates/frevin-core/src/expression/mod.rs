@@ -24,6 +24,63 @@ static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
 const FUNCTIONS: [&str; 9] =
     ["size", "contains", "startsWith", "endsWith", "int", "double", "string", "min", "max"];
 
+/// How long an expression may be, in characters.
+const LONGEST: usize = 1000;
+/// How many brackets may be open at once: the compiler goes down as deep.
+const MOST_BRACKETS: usize = 24;
+/// How many signs of operators there may be: so deep is the tree that is evaluated.
+const MOST_OPERATORS: usize = 160;
+/// How many loops (`all`, `exists`, `map`, `filter`) may be inside of each other.
+const MOST_LOOPS: usize = 2;
+
+/// The most brackets open at once, those in texts included.
+fn open_brackets(source: &str) -> usize {
+    let (mut open, mut most) = (0_usize, 0);
+    for character in source.chars() {
+        match character {
+            '(' | '[' | '{' => open += 1,
+            ')' | ']' | '}' => open = open.saturating_sub(1),
+            _ => {}
+        }
+        most = most.max(open);
+    }
+    most
+}
+
+fn operators(source: &str) -> usize {
+    source.chars().filter(|c| "+-*/%<>=!&|?.".contains(*c)).count()
+}
+
+/// How many loops are inside of each other at most.
+fn nested_loops(expression: &IdedExpr) -> usize {
+    let most =
+        |parts: &mut dyn Iterator<Item = &IdedExpr>| parts.map(nested_loops).max().unwrap_or(0);
+    match &expression.expr {
+        Expr::Select(select) => nested_loops(&select.operand),
+        Expr::Call(call) => most(&mut call.target.as_deref().into_iter().chain(&call.args)),
+        Expr::List(list) => most(&mut list.elements.iter()),
+        Expr::Map(map) => map
+            .entries
+            .iter()
+            .map(|entry| match &entry.expr {
+                EntryExpr::MapEntry(entry) => {
+                    nested_loops(&entry.key).max(nested_loops(&entry.value))
+                }
+                EntryExpr::StructField(field) => nested_loops(&field.value),
+            })
+            .max()
+            .unwrap_or(0),
+        Expr::Comprehension(comprehension) => {
+            let inside =
+                [&comprehension.loop_cond, &comprehension.loop_step, &comprehension.result];
+            let inside = inside.into_iter().map(|part| nested_loops(part)).max().unwrap_or(0);
+            // A list that is made by a loop may be as long as that loop's.
+            1 + inside + nested_loops(&comprehension.iter_range)
+        }
+        _ => 0,
+    }
+}
+
 /// A compiled expression that remembers its text.
 #[derive(Clone)]
 pub struct Expression {
@@ -37,6 +94,12 @@ pub struct Expression {
 pub enum ExpressionError {
     #[error("`{expression}` is not a CEL expression: {reason}")]
     Syntax { expression: String, reason: String },
+    #[error(
+        "an expression of {length} characters is longer than any has to be; {LONGEST} are taken"
+    )]
+    TooLong { length: usize },
+    #[error("`{expression}` is nested deeper than any expression has to be")]
+    TooDeep { expression: String },
     #[error("`{expression}` speaks of `{name}`, which does not exist; known here: {known}")]
     UnknownName { expression: String, name: String, known: String },
     #[error("`{expression}` calls `{function}`, which does not exist")]
@@ -52,13 +115,28 @@ pub enum ExpressionError {
 impl Expression {
     /// Compiles `source`.
     ///
+    /// Expressions come from strangers: what is too long, too deep, or would take too long to
+    /// compute is refused before it is.
+    ///
     /// # Errors
-    /// [`ExpressionError::Syntax`] where it is not CEL.
+    /// [`ExpressionError::Syntax`] where it is not CEL, [`ExpressionError::TooLong`] or
+    /// [`ExpressionError::TooDeep`] where it is more than anybody needs.
     pub fn parse(source: &str) -> Result<Self, ExpressionError> {
+        let length = source.chars().count();
+        if length > LONGEST {
+            return Err(ExpressionError::TooLong { length });
+        }
+        let too_deep = || ExpressionError::TooDeep { expression: source.to_owned() };
+        if open_brackets(source) > MOST_BRACKETS || operators(source) > MOST_OPERATORS {
+            return Err(too_deep());
+        }
         let program = STANDARD.compile(source).map_err(|errors| ExpressionError::Syntax {
             expression: source.to_owned(),
             reason: errors.errors.first().map_or_else(String::new, |error| error.msg.clone()),
         })?;
+        if nested_loops(program.expression()) > MOST_LOOPS {
+            return Err(too_deep());
+        }
         Ok(Self { source: source.to_owned(), program: Arc::new(program) })
     }
 
@@ -290,6 +368,35 @@ mod tests {
         );
         assert!(matches!(evaluate("nothing"), Err(ExpressionError::UnknownName { .. })));
         assert!(matches!(evaluate("shell('x')"), Err(ExpressionError::UnknownFunction { .. })));
+    }
+
+    #[test]
+    fn more_than_anybody_needs_is_refused_before_it_is_computed() {
+        let deep =
+            |text: String| matches!(Expression::parse(&text), Err(ExpressionError::TooDeep { .. }));
+        assert!(deep(format!("{}1{}", "(".repeat(200), ")".repeat(200))));
+        assert!(deep(format!("{}1{}", "[".repeat(200), "]".repeat(200))));
+        assert!(deep(format!("1{} > 0", "+1".repeat(300))));
+        assert!(deep(format!("{}true", "!".repeat(400))));
+        assert!(deep(format!("a{}", ".b".repeat(300))));
+        let list = "[0,1,2,3,4,5,6,7,8,9]";
+        let loops = |count: usize| {
+            (0..count).fold("true".to_owned(), |inner, at| {
+                format!("{list}.all({}, {inner})", char::from(b'a' + u8::try_from(at).unwrap()))
+            })
+        };
+        assert!(Expression::parse(&loops(2)).is_ok());
+        assert!(deep(loops(3)));
+        assert!(matches!(
+            Expression::parse(&"1 + ".repeat(400)),
+            Err(ExpressionError::TooLong { .. })
+        ));
+        // The most that is taken is computed on a thread with little room.
+        let most = format!("1{} > 0", "+1".repeat(MOST_OPERATORS - 1));
+        let brackets = format!("{}1{} > 0", "(".repeat(MOST_BRACKETS), ")".repeat(MOST_BRACKETS));
+        for text in [most, brackets] {
+            assert_eq!(Expression::parse(&text).unwrap().holds(&sample()), Ok(true));
+        }
     }
 
     #[test]
