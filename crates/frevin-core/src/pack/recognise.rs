@@ -18,6 +18,11 @@ pub(super) fn recognise(
     let mut tweaks: Vec<&Tweak> = catalogue.iter().filter(|tweak| !tweak.is_own).collect();
     tweaks.sort_by_key(|tweak| std::cmp::Reverse(tweak.settings.len()));
     for tweak in tweaks {
+        // What is chosen of a tweak changes what it sets more often than where.
+        let usual = tweak.resolve(&Arguments::new(), facts).unwrap_or_default();
+        if !usual.iter().any(|setting| wanted.contains_key(&setting.address)) {
+            continue;
+        }
         let found = candidates(tweak, wanted).into_iter().find_map(|arguments| {
             let settings = tweak.resolve(&arguments, facts).ok()?;
             let is_whole = !settings.is_empty()
