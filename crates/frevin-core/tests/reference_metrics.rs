@@ -44,7 +44,8 @@ fn figures_agree_with_another_implementation() {
 }
 
 fn read(text: &str, column: &str, unit: TimeUnit) -> Metrics {
-    let options = LogOptions { column: column.into(), unit };
+    let options =
+        LogOptions { column: Some(column.into()), unit: Some(unit), ..LogOptions::default() };
     metrics(&read_log(text.as_bytes(), &options).unwrap().series)
 }
 

@@ -222,7 +222,7 @@ fn logs_that_are_none() {
     ");
     place.write("other.csv", "frame;time\n1;16,6\n");
     assert_snapshot!(import("other.csv", 4), @"
-    error: other.csv: line 1 has no column `ms`; it has `frame`, `time`
+    error: other.csv: there is no column `ms`; there are `frame`, `time`
     help: name one of them with --column
     help: nothing was imported
     ");

@@ -201,7 +201,7 @@ fn logs_are_imported_and_compared() {
             let said = place.run(&[&import[..], &["--scene", "mill", "--state", state]].concat());
             if visit == 0 && state == "old" {
                 assert_snapshot!(said.ok().out, @"
-                old-0.csv: 5000 rows, separator `;`
+                old-0.csv: 5000 rows
                 Imported. Visit 1 of `old` in mill, in FPS:
                   run     average  1% low  0.1% low  longest  stutters  length
                     1       120.5   116.3     116.3     9 ms   0.0/min    42 s
@@ -226,11 +226,76 @@ fn a_row_or_two_without_a_frame_is_told() {
     let import = ["run", "import", "a.csv", "--column", "ms", "--unit", "ms"];
     let said = place.run(&[&import[..], &["--scene", "mill", "--state", "a"]].concat()).ok();
     assert_snapshot!(said.out, @"
-    a.csv: 301 rows, separator `,`
+    a.csv: 301 rows
       1 without a frame time, left out:
         line 302: `oops` is not a number
     Imported. Visit 1 of `a` in mill, in FPS:
       run     average  1% low  0.1% low  longest  stutters  length
         1        60.2    60.2      60.2    17 ms   0.0/min     5 s
+    ");
+}
+
+#[test]
+fn logs_of_any_dialect_are_imported_and_what_was_taken_is_told() {
+    let place = Place::empty();
+    place.add_mill();
+    let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default());
+    std::io::Write::write_all(&mut packer, b"frametime_us,n\n7000,1\n8000,2\n9000,3\n").unwrap();
+    place.write("a.log", packer.finish().unwrap());
+    let stamps = b"# Friday\nelapsed s;load\n0,000;5\n0,007;6\n0,015;7\n0,024;8\n";
+    place.write("b.zst", zstd::encode_all(&stamps[..], 1).unwrap());
+    place.write("c.jsonl", "{\"frame_ms\": 7}\n{\"frame_ms\": 8}\n{\"frame_ms\": 9}\n");
+    let wide = "\u{feff}Frame Time [ms]\r\n7\r\n8\r\n9\r\n".encode_utf16();
+    place.write("d.csv", wide.flat_map(u16::to_le_bytes).collect::<Vec<u8>>());
+    let import = |files: &[&str]| {
+        let args = [&["run", "import"][..], files, &["--scene", "mill", "--state", "a"]].concat();
+        place.run(&args)
+    };
+    let said = import(&["a.log", "b.zst", "c.jsonl", "d.csv"]).ok();
+    assert_snapshot!(said.out, @"
+    a.log: 3 rows
+      cells are separated by commas
+      `frametime_us` holds frame times, by its name
+      `frametime_us` names its unit: us
+    b.zst: 4 rows
+      cells are separated by semicolons
+      the heading is line 2
+      `elapsed s` holds times at which frames were shown, by its name
+      `elapsed s` names its unit: s
+    c.jsonl: 3 rows
+      it is JSON
+      `frame_ms` holds frame times, by its name
+      `frame_ms` names its unit: ms
+    d.csv: 3 rows
+      `Frame Time [ms]` holds frame times, by its name
+      `Frame Time [ms]` names its unit: ms
+    Imported. Visit 1 of `a` in mill, in FPS:
+      run     average  1% low  0.1% low  longest  stutters  length
+        1       125.0   111.4     111.1     9 ms   0.0/min     0 s
+        2       125.0   111.4     111.1     9 ms   0.0/min     0 s
+        3       125.0   111.4     111.1     9 ms   0.0/min     0 s
+        4       125.0   111.4     111.1     9 ms   0.0/min     0 s
+    ");
+
+    place.write("two.csv", "program,frametime\na.exe,7\nb.exe,8\na.exe,9\n");
+    assert_snapshot!(import(&["two.csv"]).fails(4).err, @r#"
+    error: two.csv: the log is of several: `program` holds `a.exe`, `b.exe`
+    help: choose one: --only "program=TEXT"
+    help: nothing was imported
+    "#);
+    let only = ["two.csv", "--only", "program=a.exe"];
+    assert!(import(&only).ok().out.contains("2 rows"));
+    place.write("cut.gz", [0x1F, 0x8B, 8, 0, 0, 0]);
+    assert_snapshot!(import(&["cut.gz"]).fails(4).err, @"
+    error: cut.gz cannot be unpacked: unexpected end of file
+    help: nothing was imported; was it written to its end?
+    ");
+    place.write("words.txt", "no numbers here\nat all\n");
+    assert_snapshot!(import(&["words.txt"]).fails(4).err, @"
+    error: words.txt: no row of numbers was found; it begins:
+        no numbers here
+        at all
+    help: a log has a row for each frame, with its time in it
+    help: nothing was imported
     ");
 }

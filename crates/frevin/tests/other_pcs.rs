@@ -83,6 +83,7 @@ fn an_old_pc_with_a_spinning_disk_little_memory_and_an_older_windows() {
     power/mixed-core-policy: it needs Windows build 16299 or later; this is build 15063
     power/mixed-core-policy: All cores of this processor are of one kind.
     power/performance-slider: it needs Windows build 16299 or later; this is build 15063
+    power/program-throttling: it needs Windows build 16299 or later; this is build 15063
     power/throttling: it needs Windows build 16299 or later; this is build 15063
     power/vendor-mode: This PC's maker has no power modes of its own, as far as is known.
     power/wireless-saving: There is no wireless adapter in this PC.

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use frevin_core::frames::{
-    FrameSeries, LogError, LogOptions, LogReading, Metrics, TimeUnit, read_log,
+    FrameSeries, Holds, LogError, LogOptions, LogReading, Metrics, TimeUnit, read_log,
 };
 use frevin_core::profile::{ProfileName, SceneName};
 use frevin_ledger::{NewVisit, Run, RunFilter, RunId, RunSource, VisitId, VisitRecord};
@@ -14,6 +14,7 @@ use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, Table, count, dim, fps, frame_line, good, histogram, warn, when};
+use crate::workshop::log_file;
 use crate::workshop::measure::{self, Recording, imported_run};
 
 /// Recordings of a scene: frame times and the conditions they were taken in
@@ -63,15 +64,21 @@ pub(crate) struct RecordArgs {
 /// Import logs of frame times as a visit: each file a run
 #[derive(Debug, Args)]
 pub(crate) struct ImportArgs {
-    /// Logs with a heading in the first line and a row for each frame
+    /// Logs with a row for each frame, or JSON; packed by gzip or zstd or not
     #[arg(required = true)]
     files: Vec<PathBuf>,
-    /// The heading of the column that holds the frame times
+    /// The heading of the column to read, or its number where there are no headings [default: found by the words in the headings]
     #[arg(long, value_name = "NAME")]
-    column: String,
-    /// The unit that they are in
-    #[arg(long, value_name = "ms|us|s")]
-    unit: TimeUnit,
+    column: Option<String>,
+    /// The unit that its numbers are in [default: found by the heading, or by their size]
+    #[arg(long, value_name = "ms|us|ns|s")]
+    unit: Option<TimeUnit>,
+    /// What it holds: how long each frame took, or when each was shown
+    #[arg(long, value_name = "frame-times|time-stamps", value_parser = holds)]
+    holds: Option<Holds>,
+    /// Only rows that hold this text in this column, where the log is of several programs
+    #[arg(long, value_name = "COLUMN=TEXT", value_parser = only)]
+    only: Option<(String, String)>,
     /// The scene
     #[arg(long)]
     scene: SceneName,
@@ -98,7 +105,9 @@ struct ImportReport {
 #[derive(Debug, Serialize)]
 struct ImportedFile {
     file: String,
-    separator: char,
+    separator: Option<char>,
+    /// What was taken for what, and why.
+    taken: Vec<String>,
     rows: u64,
     rejected: u64,
     rejected_rows: Vec<frevin_core::frames::RejectedRow>,
@@ -156,6 +165,19 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
     }
 }
 
+fn holds(text: &str) -> Result<Holds, String> {
+    match text {
+        "frame-times" => Ok(Holds::FrameTimes),
+        "time-stamps" => Ok(Holds::TimeStamps),
+        _ => Err("write frame-times or time-stamps".to_owned()),
+    }
+}
+
+fn only(text: &str) -> Result<(String, String), String> {
+    let (column, text) = text.split_once('=').ok_or("write COLUMN=TEXT")?;
+    Ok((column.to_owned(), text.to_owned()))
+}
+
 fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
     let mut ledger = session.ledger()?;
     ledger.scene(&args.scene)?;
@@ -163,7 +185,12 @@ fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
         let message = "all files are warm-up: at least one run has to count";
         return Err(Failure::new(Kind::Usage, message));
     }
-    let options = LogOptions { column: args.column.clone(), unit: args.unit };
+    let options = LogOptions {
+        column: args.column.clone(),
+        unit: args.unit,
+        holds: args.holds,
+        only: args.only.clone(),
+    };
     // Every file is read before anything is kept: one bad file keeps nothing of the visit.
     let readings = args
         .files
@@ -190,6 +217,7 @@ fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
     let file = |(file, reading): (String, LogReading)| ImportedFile {
         file,
         separator: reading.separator,
+        taken: reading.taken,
         rows: reading.rows,
         rejected: reading.rejected,
         rejected_rows: reading.rejected_rows,
@@ -202,14 +230,23 @@ fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
 
 fn read(file: &Path, options: &LogOptions) -> Result<LogReading, Failure> {
     let name = file.display();
-    let bytes = std::fs::read(file).map_err(|error| {
-        Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"))
-            .hint("nothing was imported")
-    })?;
+    let bytes = log_file::read(file)?;
     read_log(&bytes, options).map_err(|error| {
         let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));
         match error {
-            LogError::NoSuchColumn { .. } => failure.hint("name one of them with --column"),
+            LogError::NoSuchColumn { .. }
+            | LogError::SeveralColumns { .. }
+            | LogError::UnknownColumn { .. } => failure.hint("name one of them with --column"),
+            LogError::SeveralPrograms { column, .. } => {
+                failure.hint(format!("choose one: --only \"{column}=TEXT\""))
+            }
+            LogError::UnknownUnit { .. } => failure.hint("say --unit ms, us, ns or s"),
+            LogError::UnclearComma { .. } => {
+                failure.hint("say --column 1 or --column 2 where it separates; else write points")
+            }
+            LogError::NoTable { .. } | LogError::NoNumbers => {
+                failure.hint("a log has a row for each frame, with its time in it")
+            }
             LogError::TooManyRejected { .. } => {
                 failure.hint("is that the right column, and the right --unit?")
             }
@@ -264,12 +301,8 @@ impl Report for VisitReport {
 impl Report for ImportReport {
     fn show(&self, page: &mut Page) {
         for file in &self.files {
-            let separator = match file.separator {
-                '\t' => "tab".to_owned(),
-                other => format!("`{other}`"),
-            };
-            let rows = file.rows;
-            page.line(format_args!("{}: {rows} rows, separator {separator}", file.file));
+            page.line(format_args!("{}: {} rows", file.file, file.rows));
+            file.taken.iter().for_each(|taken| page.line(dim(format_args!("  {taken}"))));
             if file.rejected > 0 {
                 page.line(warn(format_args!(
                     "  {} without a frame time, left out:",

@@ -6,6 +6,7 @@
 
 pub(crate) mod apply;
 pub(crate) mod compare;
+pub(crate) mod log_file;
 pub(crate) mod measure;
 pub(crate) mod readings;
 pub(crate) mod recover;

@@ -1,0 +1,221 @@
+//! Which column of a log holds the frame times, and in which unit: by general words in its name.
+
+use super::{Holds, LogError, LogOptions, TimeUnit};
+
+/// A column that was chosen, and why.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Chosen {
+    pub(super) index: usize,
+    pub(super) holds: Holds,
+    pub(super) unit: TimeUnit,
+    /// What was taken for what, in sentences.
+    pub(super) because: Vec<String>,
+}
+
+/// The words in a column's name, in lower case: `FrameTime (ms)` is frame, time, ms.
+fn words(name: &str) -> Vec<String> {
+    let mut words: Vec<String> = Vec::new();
+    let mut previous = ' ';
+    for character in name.chars() {
+        let begins = character.is_uppercase() && !previous.is_uppercase();
+        if character.is_alphabetic() {
+            match words.last_mut() {
+                Some(word) if previous.is_alphabetic() && !begins => word.push(character),
+                _ => words.push(character.to_string()),
+            }
+        }
+        previous = character;
+    }
+    words.iter().map(|word| word.to_lowercase()).collect()
+}
+
+fn unit_in(words: &[String]) -> Option<TimeUnit> {
+    words.iter().find_map(|word| match word.as_str() {
+        "ms" | "msec" | "millisecond" | "milliseconds" => Some(TimeUnit::Milliseconds),
+        "us" | "µs" | "μs" | "usec" | "microsecond" | "microseconds" => {
+            Some(TimeUnit::Microseconds)
+        }
+        "ns" | "nsec" | "nanosecond" | "nanoseconds" => Some(TimeUnit::Nanoseconds),
+        "s" | "sec" | "second" | "seconds" => Some(TimeUnit::Seconds),
+        _ => None,
+    })
+}
+
+/// What a column of this name holds, if its name says so.
+fn role(name: &str) -> Option<Holds> {
+    let words = words(name);
+    let has = |any: &[&str]| words.iter().any(|word| any.contains(&word.as_str()));
+    let is_rate = has(&["fps", "rate", "per", "hz", "average", "avg", "min", "max"]);
+    if is_rate {
+        return None;
+    }
+    let is_duration = has(&[
+        "time", "times", "duration", "length", "interval", "delta", "ms", "us", "ns", "took",
+    ]);
+    if has(&["frametime", "frametimes"]) || (has(&["frame", "frames"]) && is_duration) {
+        return Some(Holds::FrameTimes);
+    }
+    has(&["timestamp", "timestamps", "elapsed", "time", "clock"]).then_some(Holds::TimeStamps)
+}
+
+/// Chooses the column to read. `numbers` are the first numbers of each column, empty for one that
+/// holds none.
+pub(super) fn choose(
+    names: &[String],
+    numbers: &[Vec<f64>],
+    options: &LogOptions,
+) -> Result<Chosen, LogError> {
+    let mut because = Vec::new();
+    let (index, holds) = match &options.column {
+        Some(column) => {
+            let index = named(names, column)?;
+            let by_name = names.get(index).and_then(|name| role(name));
+            (index, options.holds.or(by_name).unwrap_or(Holds::FrameTimes))
+        }
+        None => found(names, numbers, options.holds, &mut because)?,
+    };
+    let name = shown(names, index);
+    let unit = match (options.unit, names.get(index).and_then(|name| unit_in(&words(name)))) {
+        (Some(unit), _) => unit,
+        (None, Some(unit)) => {
+            because.push(format!("{name} names its unit: {unit}"));
+            unit
+        }
+        (None, None) => {
+            let unit = unit_by_size(&numbers[index], holds)
+                .ok_or_else(|| LogError::UnknownUnit { column: name.clone() })?;
+            because.push(format!("{name} names no unit; by their size its numbers are in {unit}"));
+            unit
+        }
+    };
+    Ok(Chosen { index, holds, unit, because })
+}
+
+fn shown(names: &[String], index: usize) -> String {
+    names.get(index).map_or_else(|| format!("column {}", index + 1), |name| format!("`{name}`"))
+}
+
+fn named(names: &[String], column: &str) -> Result<usize, LogError> {
+    let mut places = names.iter().enumerate().filter(|(_, name)| *name == column);
+    match (places.next(), places.next()) {
+        (Some((index, _)), None) => Ok(index),
+        (Some(_), Some(_)) => Err(LogError::ColumnTwice { column: column.to_owned() }),
+        // Where there are no names, columns are counted from 1.
+        (None, _) => match column.parse::<usize>() {
+            Ok(number) if names.is_empty() && number > 0 => Ok(number - 1),
+            _ => Err(no_such(names, column)),
+        },
+    }
+}
+
+fn no_such(names: &[String], column: &str) -> LogError {
+    LogError::NoSuchColumn { column: column.to_owned(), found: list(names) }
+}
+
+pub(super) fn list(names: &[String]) -> String {
+    const SHOWN_COLUMNS: usize = 20;
+    let mut found: Vec<_> = names.iter().map(|name| format!("`{name}`")).collect();
+    if found.len() > SHOWN_COLUMNS {
+        found.truncate(SHOWN_COLUMNS);
+        found.push("…".to_owned());
+    }
+    found.join(", ")
+}
+
+/// The one column whose name speaks of frame times, or else of time; or the only one of numbers.
+fn found(
+    names: &[String],
+    numbers: &[Vec<f64>],
+    wanted: Option<Holds>,
+    because: &mut Vec<String>,
+) -> Result<(usize, Holds), LogError> {
+    let numeric: Vec<usize> = (0..numbers.len()).filter(|at| !numbers[*at].is_empty()).collect();
+    for holds in [Holds::FrameTimes, Holds::TimeStamps] {
+        if wanted.is_some_and(|wanted| wanted != holds) {
+            continue;
+        }
+        let fits = |at: &&usize| {
+            names.get(**at).and_then(|name| role(name)) == Some(holds)
+                && (holds == Holds::FrameTimes || never_falls(&numbers[**at]))
+        };
+        let found: Vec<usize> = numeric.iter().filter(fits).copied().collect();
+        match found[..] {
+            [] => {}
+            [index] => {
+                let what = match holds {
+                    Holds::FrameTimes => "frame times",
+                    Holds::TimeStamps => "times at which frames were shown",
+                };
+                because.push(format!("{} holds {what}, by its name", shown(names, index)));
+                return Ok((index, holds));
+            }
+            _ => {
+                let names: Vec<String> = found.iter().map(|at| names[*at].clone()).collect();
+                return Err(LogError::SeveralColumns { found: list(&names) });
+            }
+        }
+    }
+    match numeric[..] {
+        [index] => {
+            let holds = wanted.unwrap_or(Holds::FrameTimes);
+            because.push(format!("{} is the only one with numbers", shown(names, index)));
+            Ok((index, holds))
+        }
+        [] => Err(LogError::NoNumbers),
+        _ => Err(LogError::UnknownColumn { found: list(names) }),
+    }
+}
+
+fn never_falls(numbers: &[f64]) -> bool {
+    numbers.len() > 1 && numbers.windows(2).all(|two| two[0] <= two[1])
+}
+
+/// The unit under which the middle frame takes between 0.5 and 500 ms, where only one does.
+fn unit_by_size(numbers: &[f64], holds: Holds) -> Option<TimeUnit> {
+    let mut taken: Vec<f64> = match holds {
+        Holds::FrameTimes => numbers.to_vec(),
+        Holds::TimeStamps => numbers.windows(2).map(|two| two[1] - two[0]).collect(),
+    };
+    taken.retain(|number| *number > 0.0);
+    taken.sort_by(f64::total_cmp);
+    let middle = *taken.get(taken.len() / 2)?;
+    // Milliseconds reach down to 2000 frames a second; the next unit begins where they end.
+    match middle {
+        _ if (0.5..500.0).contains(&middle) => Some(TimeUnit::Milliseconds),
+        _ if (0.000_5..0.5).contains(&middle) => Some(TimeUnit::Seconds),
+        _ if (500.0..500_000.0).contains(&middle) => Some(TimeUnit::Microseconds),
+        _ if (500_000.0..500_000_000.0).contains(&middle) => Some(TimeUnit::Nanoseconds),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_read_by_their_words() {
+        for name in [
+            "FrameTime",
+            "frame_time_ms",
+            "Frame Time (ms)",
+            "frame-duration",
+            "frametime",
+            "Frame delta us",
+        ] {
+            assert_eq!(role(name), Some(Holds::FrameTimes), "{name}");
+        }
+        for name in ["Timestamp", "time", "Elapsed (s)", "TIME_STAMP", "Clock"] {
+            assert_eq!(role(name), Some(Holds::TimeStamps), "{name}");
+        }
+        for name in
+            ["FPS", "frame", "GPU load", "frames per second", "Frame rate", "Average frame time"]
+        {
+            assert_eq!(role(name), None, "{name}");
+        }
+        assert_eq!(unit_in(&words("Frame Time [µs]")), Some(TimeUnit::Microseconds));
+        assert_eq!(unit_in(&words("frameTimeNs")), Some(TimeUnit::Nanoseconds));
+        assert_eq!(unit_in(&words("elapsed_s")), Some(TimeUnit::Seconds));
+        assert_eq!(unit_in(&words("FrameTime")), None);
+    }
+}
