@@ -73,7 +73,7 @@ fn nested_loops(expression: &IdedExpr) -> usize {
         Expr::Comprehension(comprehension) => {
             let inside =
                 [&comprehension.loop_cond, &comprehension.loop_step, &comprehension.result];
-            let inside = inside.into_iter().map(|part| nested_loops(part)).max().unwrap_or(0);
+            let inside = inside.into_iter().map(nested_loops).max().unwrap_or(0);
             // A list that is made by a loop may be as long as that loop's.
             1 + inside + nested_loops(&comprehension.iter_range)
         }
