@@ -7,6 +7,7 @@
 
 mod changes;
 mod error;
+mod frame_bytes;
 mod layers;
 mod revisions;
 mod rollbacks;

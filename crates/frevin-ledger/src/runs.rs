@@ -8,6 +8,7 @@ use rusqlite::{OptionalExtension as _, Row, params};
 use serde::{Deserialize, Serialize};
 
 use crate::error::LedgerError;
+use crate::frame_bytes::{decode, encode};
 use crate::store::{Ledger, parse, restore, store};
 
 /// What is measured.
@@ -128,9 +129,6 @@ pub struct RunFilter {
     pub state_name: Option<ProfileName>,
 }
 
-/// 64-bit floating point numbers, little end first.
-const FRAME_ENCODING: &str = "f64le";
-
 impl Ledger {
     /// Adds a scene.
     ///
@@ -212,8 +210,7 @@ impl Ledger {
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
         )?;
         for run in visit.runs {
-            let bytes: Vec<u8> =
-                run.series.frame_ms().iter().flat_map(|ms| ms.to_le_bytes()).collect();
+            let (encoding, bytes) = encode(&run.series)?;
             statement.execute(params![
                 id,
                 run.is_warm_up,
@@ -222,7 +219,7 @@ impl Ledger {
                 run.run_since_boot.map(|ordinal| i64::try_from(ordinal).unwrap_or(i64::MAX)),
                 run.waits_for_restart,
                 store("figures", &run.metrics)?,
-                FRAME_ENCODING,
+                encoding,
                 bytes,
             ])?;
         }
@@ -318,15 +315,7 @@ impl Ledger {
             .optional()?;
         let (encoding, bytes) = row.ok_or(LedgerError::NoRun(id.0))?;
         let unreadable = |reason: String| LedgerError::Unreadable { what: "frames", reason };
-        if encoding != FRAME_ENCODING {
-            return Err(unreadable(format!("they are encoded as `{encoding}`")));
-        }
-        let frame_ms = bytes
-            .chunks(8)
-            .map(|chunk| chunk.try_into().map(f64::from_le_bytes))
-            .collect::<Result<_, _>>()
-            .map_err(|_| unreadable("the last one is cut off".to_owned()))?;
-        FrameSeries::new(frame_ms).map_err(|error| unreadable(error.to_string()))
+        decode(&encoding, &bytes).map_err(unreadable)
     }
 }
 

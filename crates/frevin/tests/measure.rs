@@ -299,3 +299,22 @@ fn logs_of_any_dialect_are_imported_and_what_was_taken_is_told() {
     help: nothing was imported
     ");
 }
+
+#[test]
+fn frames_go_out_for_other_tools_and_come_in_again_as_they_were() {
+    let place = Place::with_evening();
+    let record = ["run", "record", "--scene", "canyon-run", "--state", "a", "--runs", "1"];
+    place.run(&[&record[..], &["--warm-up", "0", "--seconds", "2"]].concat()).ok();
+    let figures = |run: &str| place.json(&["run", "show", run])["run"]["metrics"].clone();
+    for (format, file) in [("csv", "out.csv"), ("jsonl", "out.jsonl")] {
+        place.run(&["run", "export", "1", "--format", format, "--file", file]).ok();
+        place.run(&["run", "export", "1", "--format", format, "--file", file]).fails(4);
+        let scene = ["--scene", "canyon-run", "--state", "b"];
+        place.run(&[&["run", "import", file][..], &scene].concat()).ok();
+    }
+    assert_eq!(figures("2"), figures("1"));
+    assert_eq!(figures("3"), figures("1"));
+    let text = place.run(&["run", "export", "1"]).ok().out;
+    assert_eq!(text.lines().next(), Some("frame,shown_ms,frame_ms"));
+    place.run(&["run", "export", "9"]).fails(3);
+}

@@ -247,7 +247,7 @@ fn ready_made_list(session: &Session) -> Result<ReadyMadeList, Failure> {
 }
 
 /// Writes a file that must not be there yet.
-fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
+pub(crate) fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
     write_new_bytes(file, text.as_bytes())
 }
 

@@ -36,6 +36,17 @@ pub(crate) enum RunCommand {
         /// The run's number
         run: i64,
     },
+    /// Write every frame of a run for other tools
+    Export {
+        /// The run's number
+        run: i64,
+        /// How: csv, with a heading, or jsonl, an object on each line
+        #[arg(long, default_value = "csv", value_parser = ["csv", "jsonl"])]
+        format: String,
+        /// Where to write it [default: standard output]
+        #[arg(long)]
+        file: Option<PathBuf>,
+    },
 }
 
 /// Record a visit: some runs of a scene in the state that the PC is in
@@ -114,6 +125,15 @@ struct ImportedFile {
 }
 
 #[derive(Debug, Serialize)]
+struct ExportReport {
+    run: i64,
+    frames: usize,
+    file: Option<PathBuf>,
+    /// The frames, where they were not written into a file.
+    text: Option<String>,
+}
+
+#[derive(Debug, Serialize)]
 struct RunList {
     visits: Vec<VisitRecord>,
 }
@@ -146,6 +166,7 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
             Ok(Answer::done(&VisitReport { visit: ledger.visit(id)? }))
         }
         RunCommand::Import(args) => import(session, args),
+        RunCommand::Export { run, format, file } => export(session, *run, format, file.as_deref()),
         RunCommand::List { scene, state } => {
             let filter = RunFilter { scene: scene.clone(), state_name: state.clone() };
             Ok(Answer::yes(&RunList { visits: session.ledger()?.visits(&filter)? }))
@@ -163,6 +184,41 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
             }))
         }
     }
+}
+
+fn export(
+    session: &Session,
+    run: i64,
+    format: &str,
+    file: Option<&Path>,
+) -> Result<Answer, Failure> {
+    let series = session.ledger()?.frames(RunId(run))?;
+    let text = match format {
+        "jsonl" => rows(&series, "", |frame, shown_ms, frame_ms| {
+            format!("{{\"frame\":{frame},\"shown_ms\":{shown_ms},\"frame_ms\":{frame_ms}}}\n")
+        }),
+        _ => rows(&series, "frame,shown_ms,frame_ms\n", |frame, shown_ms, frame_ms| {
+            format!("{frame},{shown_ms},{frame_ms}\n")
+        }),
+    };
+    if let Some(path) = file {
+        super::profile::write_new(path, &text)?;
+    }
+    let (frames, file) = (series.frame_ms().len(), file.map(Path::to_owned));
+    let text = file.is_none().then_some(text);
+    Ok(Answer::yes(&ExportReport { run, frames, file, text }))
+}
+
+/// A row for each frame: its number from 1, when it had been shown for its whole time, counted from
+/// the beginning of the run, and how long that was. Numbers are written so that they read back the same.
+fn rows(series: &FrameSeries, heading: &str, row: impl Fn(usize, f64, f64) -> String) -> String {
+    let mut text = heading.to_owned();
+    let mut shown_ms = 0.0;
+    for (index, frame_ms) in series.frame_ms().iter().enumerate() {
+        shown_ms += frame_ms;
+        text.push_str(&row(index + 1, shown_ms, *frame_ms));
+    }
+    text
 }
 
 fn holds(text: &str) -> Result<Holds, String> {
@@ -324,6 +380,19 @@ impl Report for ImportReport {
             visit.scene
         ));
         page.table(table);
+    }
+}
+
+impl Report for ExportReport {
+    fn show(&self, page: &mut Page) {
+        match (&self.text, &self.file) {
+            (Some(text), _) => page.verbatim(text),
+            (None, Some(file)) => {
+                let frames = count(self.frames, "frame");
+                page.line(format_args!("{} {frames} in {}.", good("Written."), file.display()));
+            }
+            (None, None) => {}
+        }
     }
 }
 
