@@ -6,6 +6,7 @@ use clap::Args;
 
 /// Options that every command takes.
 #[derive(Debug, Args)]
+#[command(next_help_heading = "Everywhere")]
 pub(crate) struct GlobalOptions {
     /// The PC that is meant: the folder of a rehearsal PC, or `live`
     #[arg(

@@ -17,7 +17,7 @@ use crate::view::{Page, bad, bytes, count, dim, good, strong, warn};
 use crate::workshop::measure::tweaks_in_force;
 use crate::workshop::settle::drifted;
 
-/// Show what is known of the PC, and what Frevin has done to it
+/// Show what is known of the PC, what is plainly wrong with it, and what Frevin has done to it
 #[derive(Debug, Args)]
 pub(crate) struct InspectArgs {}
 

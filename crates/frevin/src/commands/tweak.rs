@@ -15,7 +15,7 @@ use super::target::find_tweak;
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, count, dim, good, shown, strong, warn};
+use crate::view::{Page, Table, bad, count, dim, good, shown, strong, warn};
 use crate::workshop::compare::{Measured, measured};
 
 /// The catalogue of tweaks
@@ -196,6 +196,7 @@ fn standing(standing: Standing) -> String {
     match standing {
         Standing::Sound => good(standing),
         Standing::Plausible => standing.to_string(),
+        Standing::Harmful => bad(standing),
         _ => warn(standing),
     }
 }
