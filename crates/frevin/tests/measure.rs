@@ -318,3 +318,29 @@ fn frames_go_out_for_other_tools_and_come_in_again_as_they_were() {
     assert_eq!(text.lines().next(), Some("frame,shown_ms,frame_ms"));
     place.run(&["run", "export", "9"]).fails(3);
 }
+
+#[test]
+fn a_frame_cap_is_seen_and_weakens_a_comparison() {
+    let place = Place::empty();
+    place.add_mill();
+    let log = |shortest_ms: f64| {
+        let frame_ms = |i: u32| (14.0 + f64::from(i * 31 % 97) / 25.0).max(shortest_ms);
+        let rows: String = (0..2000).map(|i| format!("{}\n", frame_ms(i))).collect();
+        format!("frametime_ms\n{rows}")
+    };
+    place.write("free.csv", log(0.0));
+    place.write("capped.csv", log(1000.0 / 60.0));
+    for state in ["free", "capped"] {
+        let file = format!("{state}.csv");
+        let args = ["run", "import", &file, "--scene", "mill", "--state", state];
+        place.run(&args).ok();
+    }
+    assert!(place.json(&["run", "show", "1"])["frame_cap"].is_null());
+    let cap = place.json(&["run", "show", "2"])["frame_cap"]["fps"].as_f64().unwrap();
+    assert!((cap - 60.0).abs() < 0.1, "{cap}");
+    assert!(place.run(&["run", "show", "2"]).ok().out.contains("under a frame cap"));
+    let compared = place.json(&["compare", "free", "capped"]);
+    let cautions = compared["cautions"].to_string();
+    assert!(cautions.contains("1 of 1 runs of capped look"), "{cautions}");
+    assert!(!cautions.contains("runs of free"), "{cautions}");
+}

@@ -4,7 +4,8 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use frevin_core::frames::{
-    FrameSeries, Holds, LogError, LogOptions, LogReading, Metrics, TimeUnit, read_log,
+    FrameCap, FrameSeries, Holds, LogError, LogOptions, LogReading, Metrics, TimeUnit, frame_cap,
+    read_log,
 };
 use frevin_core::profile::{ProfileName, SceneName};
 use frevin_ledger::{NewVisit, Run, RunFilter, RunId, RunSource, VisitId, VisitRecord};
@@ -145,6 +146,8 @@ struct RunReport {
     visit: VisitId,
     #[serde(flatten)]
     run: Run,
+    /// The cap that it looks to have been under.
+    frame_cap: Option<FrameCap>,
     #[serde(skip)]
     series: FrameSeries,
 }
@@ -175,12 +178,14 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
             let ledger = session.ledger()?;
             let id = RunId(*run);
             let (visit, run) = ledger.run(id)?;
+            let series = ledger.frames(id)?;
             Ok(Answer::yes(&RunReport {
+                frame_cap: frame_cap(&series),
                 scene: visit.scene,
                 state_name: visit.state_name,
                 visit: visit.id,
                 run,
-                series: ledger.frames(id)?,
+                series,
             }))
         }
     }
@@ -432,6 +437,12 @@ impl Report for RunReport {
             RunSource::LogFile(name) => format!("imported from {name}"),
         };
         page.pairs([("source", source), ("frames", format!("{} in {:.1} s", m.frames, m.seconds))]);
+        if let Some(cap) = &self.frame_cap {
+            let (cap_fps, share) = (cap.fps, cap.share * 100.0);
+            page.line(warn(format_args!(
+                "It looks to have been under a frame cap: {share:.0} % of the frames make just {cap_fps:.1} a second."
+            )));
+        }
         page.blank();
         page.pairs([("average FPS", fps(m.average_fps)), ("1% low FPS", fps(m.low_1_percent_fps))]);
         page.blank();

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use frevin_core::frames::frame_cap;
 use frevin_core::profile::{ProfileName, SceneName};
 use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Comparison, Margins, PairLimit, Rule, Visit, compare};
@@ -67,7 +68,11 @@ pub(crate) fn compare_states(
         a: a.clone(),
         b: b.clone(),
         comparison: compare(&visits, &rule, options.margins),
-        cautions: cautions(&pairs, of_a.len().abs_diff(of_b.len())),
+        cautions: cautions(&pairs, of_a.len().abs_diff(of_b.len()))
+            .into_iter()
+            .chain(caps(ledger, a, pairs.iter().map(|(a, _)| a))?)
+            .chain(caps(ledger, b, pairs.iter().map(|(_, b)| b))?)
+            .collect(),
         visits: pairs.iter().map(|(a, b)| (a.id, b.id)).collect(),
     })
 }
@@ -137,6 +142,26 @@ fn counted(visit: &VisitRecord) -> Result<Visit, Failure> {
     let runs = visit.runs.iter().filter(|run| !run.is_warm_up).map(|run| run.metrics).collect();
     Visit::new(runs)
         .map_err(|error| Failure::new(Kind::BadInput, format!("visit {}: {error}", visit.id.0)))
+}
+
+/// Whether runs of a state look to have been under a frame cap.
+fn caps<'a>(
+    ledger: &Ledger,
+    state: &ProfileName,
+    visits: impl Iterator<Item = &'a VisitRecord>,
+) -> Result<Option<String>, Failure> {
+    let (mut counted, mut capped) = (0, Vec::new());
+    for run in visits.flat_map(|visit| &visit.runs).filter(|run| !run.is_warm_up) {
+        counted += 1;
+        capped.extend(frame_cap(&ledger.frames(run.id)?));
+    }
+    let Some(cap) = capped.first() else { return Ok(None) };
+    Ok(Some(format!(
+        "{} of {counted} runs of {state} look to have been under a frame cap (about {:.0} a second): a \
+         cap hides what a state could do.",
+        capped.len(),
+        cap.fps
+    )))
 }
 
 /// What weakens a comparison of these pairs.
