@@ -345,7 +345,7 @@ mod tests {
         let address = |text: &str| text.parse::<Address>();
         for good in [
             r"task:\Microsoft\Windows\Diagnosis\Scheduled#enabled",
-            r"device:PCI\VEN_10DE&DEV_2684\4&1#2#interrupt-priority",
+            r"device:PCI\VEN_0000&DEV_0001\4&1#2#interrupt-priority",
             "adapter:Ethernet 2#option-*InterruptModeration",
             "pagefile:C:#size",
             "boot:current#element-disabledynamictick",
