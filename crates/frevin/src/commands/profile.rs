@@ -3,7 +3,6 @@
 mod exchange;
 
 use std::collections::BTreeSet;
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
@@ -17,8 +16,9 @@ use frevin_core::tweak::{Catalogue, TweakId};
 use frevin_ledger::{Ledger, LedgerError, Saved};
 use serde::Serialize;
 
+use super::output::write_new;
 use super::target::{ReadDocument, bases, find_tweak, read_document};
-use crate::failure::{Failure, Kind};
+use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
@@ -180,7 +180,7 @@ pub(crate) fn run(session: &Session, command: &ProfileCommand) -> Result<Answer,
                 Some(from) => begun_from(session, from, name, &catalogue)?,
                 None => starting_document(name, purpose, &tweaks, &catalogue),
             };
-            write_new(&file, &text)?;
+            write_new(&file, text.as_bytes())?;
             Ok(Answer::done(&NewReport { file }))
         }
         ProfileCommand::Check { file } => check(session, file),
@@ -244,25 +244,6 @@ fn ready_made_list(session: &Session) -> Result<ReadyMadeList, Failure> {
         });
     }
     Ok(ReadyMadeList { profiles })
-}
-
-/// Writes a file that must not be there yet.
-pub(crate) fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
-    write_new_bytes(file, text.as_bytes())
-}
-
-fn write_new_bytes(file: &Path, bytes: &[u8]) -> Result<(), Failure> {
-    let name = file.display();
-    let mut options = std::fs::OpenOptions::new();
-    let mut opened =
-        options.write(true).create_new(true).open(file).map_err(|error| match error.kind() {
-            std::io::ErrorKind::AlreadyExists => {
-                Failure::new(Kind::BadInput, format!("{name} is there already"))
-                    .hint("nothing was changed; take another name, or --file")
-            }
-            _ => Failure::new(Kind::NotFound, format!("{name} cannot be written: {error}")),
-        })?;
-    Ok(opened.write_all(bytes)?)
 }
 
 fn check(session: &Session, file: &Path) -> Result<Answer, Failure> {

@@ -11,6 +11,7 @@ use frevin_core::profile::{ProfileName, SceneName};
 use frevin_ledger::{NewVisit, Run, RunFilter, RunId, RunSource, VisitId, VisitRecord};
 use serde::Serialize;
 
+use super::output::Output;
 use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
@@ -129,9 +130,8 @@ struct ImportedFile {
 struct ExportReport {
     run: i64,
     frames: usize,
-    file: Option<PathBuf>,
-    /// The frames, where they were not written into a file.
-    text: Option<String>,
+    #[serde(flatten)]
+    output: Output,
 }
 
 #[derive(Debug, Serialize)]
@@ -206,12 +206,9 @@ fn export(
             format!("{frame},{shown_ms},{frame_ms}\n")
         }),
     };
-    if let Some(path) = file {
-        super::profile::write_new(path, &text)?;
-    }
-    let (frames, file) = (series.frame_ms().len(), file.map(Path::to_owned));
-    let text = file.is_none().then_some(text);
-    Ok(Answer::yes(&ExportReport { run, frames, file, text }))
+    let bytes = text.clone().into_bytes();
+    let output = Output::write(file, text, &bytes)?;
+    Ok(Answer::yes(&ExportReport { run, frames: series.frame_ms().len(), output }))
 }
 
 /// A row for each frame: its number from 1, when it had been shown for its whole time, counted from
@@ -390,14 +387,7 @@ impl Report for ImportReport {
 
 impl Report for ExportReport {
     fn show(&self, page: &mut Page) {
-        match (&self.text, &self.file) {
-            (Some(text), _) => page.verbatim(text),
-            (None, Some(file)) => {
-                let frames = count(self.frames, "frame");
-                page.line(format_args!("{} {frames} in {}.", good("Written."), file.display()));
-            }
-            (None, None) => {}
-        }
+        self.output.show(page);
     }
 }
 

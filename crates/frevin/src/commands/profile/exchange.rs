@@ -14,13 +14,14 @@ use frevin_core::tweak::{Catalogue, TweakId};
 use frevin_ledger::Ledger;
 use serde::Serialize;
 
+use super::super::output::Output;
 use super::super::target::{Unsaved, bases, load};
 use super::{ReadDocument, SaveReport, read_document, save_text};
 use crate::failure::{Failure, Kind};
 use crate::own_tweaks;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, short, shown, strong, warn};
+use crate::view::{Page, Table, bad, count, dim, short, shown, strong, warn};
 
 /// No file of a pack is that long, in bytes.
 const LONGEST_BYTES: u64 = 8 << 20;
@@ -35,9 +36,8 @@ struct DiffReport {
 
 #[derive(Debug, Serialize)]
 struct ExportReport {
-    /// The text, where it was not written into a file.
-    text: Option<String>,
-    file: Option<PathBuf>,
+    #[serde(flatten)]
+    output: Output,
     /// What was taken out because it is private.
     taken_out: Vec<String>,
     /// Settings that are no registry values, and so are not in registry text.
@@ -107,30 +107,23 @@ pub(super) fn export(
     let catalogue = session.catalogue()?;
     let ledger = session.ledger()?;
     let profile = find(written, &catalogue, &ledger)?;
-    let mut report = ExportReport {
-        text: None,
-        file: file.map(Path::to_owned),
-        taken_out: Vec::new(),
-        not_registry: Vec::new(),
-    };
+    let (mut taken_out, mut not_registry) = (Vec::new(), Vec::new());
     let (text, bytes) = if as_registry {
         let (facts, _) = facts_here(session)?;
         let wishes = fit(&profile, &catalogue, &facts, &Default::default())?.wishes;
         let settings: Vec<_> = wishes.iter().flat_map(|wish| &wish.settings).collect();
         let others = settings.iter().filter(|wanted| wanted.address.kind() != "registry");
-        report.not_registry = others.map(|wanted| wanted.address.to_string()).collect();
+        not_registry.extend(others.map(|wanted| wanted.address.to_string()));
         let text = registry_text::write(settings.iter().map(|w| (&w.address, &w.state)));
-        (text.clone(), registry_text::encode(&text))
+        let bytes = registry_text::encode(&text);
+        (text, bytes)
     } else {
-        let (clean, taken_out) = without_private(&profile.to_document(), &private_words(session)?);
-        report.taken_out = taken_out;
+        let (clean, private) = without_private(&profile.to_document(), &private_words(session)?);
+        taken_out = private;
         (clean.clone(), clean.into_bytes())
     };
-    match file {
-        Some(path) => super::write_new_bytes(path, &bytes)?,
-        None => report.text = Some(text),
-    }
-    Ok(Answer::yes(&report))
+    let output = Output::write(file, text, &bytes)?;
+    Ok(Answer::yes(&ExportReport { output, taken_out, not_registry }))
 }
 
 /// The names of the user and the PC, which nobody else needs to know.
@@ -292,15 +285,9 @@ impl Report for DiffReport {
 
 impl Report for ExportReport {
     fn show(&self, page: &mut Page) {
-        match (&self.text, &self.file) {
-            (Some(text), _) => page.verbatim(text),
-            (None, Some(file)) => {
-                page.line(format_args!("{} Written to {}.", good("Done."), file.display()));
-            }
-            (None, None) => {}
-        }
+        self.output.show(page);
         // With the text on standard output, remarks would become part of it.
-        if self.file.is_some() {
+        if self.output.is_in_a_file() {
             for taken in &self.taken_out {
                 page.line(format_args!("{} {taken}", warn("taken out as private:")));
             }
