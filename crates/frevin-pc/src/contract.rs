@@ -4,7 +4,7 @@ use std::fmt;
 use std::path::PathBuf;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, CleanPlace, State, WinName};
+use frevin_core::setting::{Address, CleanPlace, KeyPath, State, WinName};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -95,6 +95,28 @@ pub trait Pc {
     /// Where the PC cannot be asked.
     fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError>;
 
+    /// The settings that must be present before one can hold a value, outermost first: see
+    /// [`Address::supports`]. A PC may know of more.
+    fn supports(&self, address: &Address) -> Vec<Address> {
+        address.supports()
+    }
+
+    /// Why this process may not write a setting, where that is known before it is tried, in words
+    /// that complete "it cannot be written: …".
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
+        let _ = address;
+        Ok(None)
+    }
+
+    /// The names of a registry key's values; none where there is no such key.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn values_of(&self, key: &KeyPath) -> Result<Vec<WinName>, PcError>;
+
     /// How much each place that can be cleaned holds, and how much of it is set aside.
     ///
     /// # Errors
@@ -152,17 +174,30 @@ pub struct BootId(pub String);
 
 /// The right to change a PC.
 #[must_use = "the right ends when this value is dropped"]
-#[derive(Debug)]
 pub struct PcLock {
     _file: std::fs::File,
     holder: PathBuf,
+    _turn: Option<Box<dyn Send>>,
+}
+
+impl fmt::Debug for PcLock {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("PcLock").field("holder", &self.holder).finish_non_exhaustive()
+    }
 }
 
 impl PcLock {
     /// The right that is held for as long as `file` stays locked; `holder` is a file that says who
     /// has it, and goes with it.
     pub(crate) fn of(file: std::fs::File, holder: PathBuf) -> Self {
-        Self { _file: file, holder }
+        Self { _file: file, holder, _turn: None }
+    }
+
+    /// The same right, held by `turn` as well.
+    #[cfg(any(windows, test))]
+    pub(crate) fn together_with(mut self, turn: Box<dyn Send>) -> Self {
+        self._turn = Some(turn);
+        self
     }
 }
 

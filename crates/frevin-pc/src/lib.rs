@@ -1,14 +1,20 @@
 //! The PC behind one trait.
 //!
-//! [`Pc`] is what Frevin needs of a PC; its documentation is a contract. [`rehearsal`] is a PC
-//! simulated in a folder, and [`conformance`] checks any implementation against the contract.
-#![forbid(unsafe_code)]
+//! [`Pc`] is what Frevin needs of a PC; its documentation is a contract. [`windows`] is the PC that
+//! Frevin runs on, [`rehearsal`] one that is simulated in a folder, and [`conformance`] checks any
+//! implementation against the contract.
+#![cfg_attr(not(windows), forbid(unsafe_code))]
+#![deny(unsafe_code)]
 
 pub mod conformance;
 mod contract;
+pub mod durable;
 mod files;
 mod fingerprint;
 pub mod rehearsal;
+// Elsewhere than on Windows it is there to be tested against recorded answers.
+#[cfg(any(windows, test))]
+pub mod windows;
 
 pub use contract::{
     BootId, CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,

@@ -5,7 +5,7 @@
 use std::cell::Cell;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, CleanPlace, RegistryData, State, Value, WinName};
+use frevin_core::setting::{Address, CleanPlace, KeyPath, RegistryData, State, Value, WinName};
 use frevin_pc::conformance::{Sample, Samples, check};
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{
@@ -125,6 +125,10 @@ impl Pc for Saboteur {
 
     fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
         self.pc.dependencies(service)
+    }
+
+    fn values_of(&self, key: &KeyPath) -> Result<Vec<WinName>, PcError> {
+        self.pc.values_of(key)
     }
 
     fn clean_content(&self) -> Result<Vec<CleanContent>, PcError> {

@@ -296,9 +296,9 @@ fn provoked_faults_happen() {
     let refuse = at("visual:menu-delay");
     let ignore = at("visual:drop-shadow");
     let faults = Faults {
-        power_cut_after_writes: None,
         refuse: [refuse.clone()].into(),
         ignore: [ignore.clone()].into(),
+        ..Faults::default()
     };
     pc.set_faults(&faults).unwrap();
     let first = fingerprint(&pc).unwrap();

@@ -11,6 +11,7 @@ mod commands;
 mod failure;
 mod logging;
 mod options;
+mod own_home;
 mod own_tweaks;
 mod report;
 mod session;

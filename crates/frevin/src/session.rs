@@ -4,17 +4,18 @@ use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use frevin_core::facts::{Facts, tell};
 use frevin_core::tweak::Catalogue;
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::RehearsalPc;
-use frevin_pc::{LockError, Pc, PcLock};
+use frevin_pc::{LockError, Pc, PcKind, PcLock};
 use serde::{Deserialize, Serialize};
 
 use crate::clock::Clock;
 use crate::failure::{Failure, Kind};
 use crate::options::GlobalOptions;
-use crate::own_tweaks;
 use crate::view::Page;
+use crate::{own_home, own_tweaks};
 
 const CONFIGURATION: &str = "config.toml";
 
@@ -24,6 +25,17 @@ const CONFIGURATION: &str = "config.toml";
 struct Configuration {
     /// The PC that is meant where none is named.
     pc: Option<PathBuf>,
+    /// What the owner tells of the live PC that it does not tell itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    facts: Option<toml::Table>,
+}
+
+/// Which PC is meant.
+enum Meant {
+    /// The one that Frevin runs on.
+    Live,
+    /// The one in a folder.
+    Rehearsal(PathBuf),
 }
 
 /// What a command works with.
@@ -45,12 +57,13 @@ impl Session {
         let home = match &options.home {
             Some(home) => home.clone(),
             None => directories::ProjectDirs::from("", "", "frevin")
-                .map(|folders| folders.data_dir().to_owned())
+                .map(|folders| folders.data_local_dir().to_owned())
                 .ok_or_else(|| {
                     Failure::new(Kind::Usage, "this user has no home folder for Frevin's data")
                         .hint("name one with --home FOLDER or FREVIN_HOME")
                 })?,
         };
+        own_home::check(&home)?;
         Ok(Self {
             home,
             pc: options.pc.clone(),
@@ -82,6 +95,7 @@ impl Session {
 
     /// The ledger.
     pub(crate) fn ledger(&self) -> Result<Ledger, Failure> {
+        own_home::make(&self.home)?;
         Ok(Ledger::open(&self.home)?)
     }
 
@@ -99,49 +113,88 @@ impl Session {
 
     /// The PC that is meant.
     pub(crate) fn pc(&self) -> Result<Box<dyn Pc>, Failure> {
-        Ok(Box::new(self.rehearsal_pc()?))
+        match self.meant()? {
+            Meant::Live => live_pc(&self.home),
+            Meant::Rehearsal(folder) => Ok(Box::new(RehearsalPc::open(&folder)?)),
+        }
+    }
+
+    /// Which PC is meant: the one that is named, else the configured one, else the one that Frevin
+    /// runs on, where it can change that.
+    fn meant(&self) -> Result<Meant, Failure> {
+        let named = self.pc.as_ref().map(PathBuf::from);
+        let pc = match named {
+            Some(pc) => Some(pc),
+            None => self.configured_pc()?,
+        };
+        match pc {
+            Some(pc) if pc.as_os_str() == "live" => Ok(Meant::Live),
+            Some(folder) => Ok(Meant::Rehearsal(folder)),
+            None if cfg!(windows) => Ok(Meant::Live),
+            None => Err(no_pc()),
+        }
     }
 
     /// The PC that is meant, where the command makes sense on a rehearsal PC only.
     pub(crate) fn rehearsal_pc(&self) -> Result<RehearsalPc, Failure> {
-        let pc = match &self.pc {
-            Some(pc) => PathBuf::from(pc),
-            None => self.configured_pc()?.ok_or_else(no_pc)?,
-        };
-        if pc.as_os_str() == "live" {
-            return Err(Failure::new(Kind::Usage, "this build has no way to change a live PC")
-                .hint(
-                    "make a rehearsal PC with `frevin rehearsal new FOLDER`, and say --pc FOLDER",
-                ));
+        match self.meant()? {
+            Meant::Rehearsal(folder) => Ok(RehearsalPc::open(&folder)?),
+            Meant::Live if cfg!(windows) => Err(Failure::new(
+                Kind::Usage,
+                "this goes with a rehearsal PC, not with the live one",
+            )
+            .hint("make one with `frevin rehearsal new FOLDER`, and say --pc FOLDER")),
+            Meant::Live => Err(no_live_pc()),
         }
-        Ok(RehearsalPc::open(&pc)?)
     }
 
     /// The PC that is meant, or nothing where none is named.
     pub(crate) fn pc_if_named(&self) -> Result<Option<Box<dyn Pc>>, Failure> {
-        if self.pc.is_none() && self.configured_pc()?.is_none() {
-            return Ok(None);
-        }
-        self.pc().map(Some)
+        let is_named = self.pc.is_some() || self.configured_pc()?.is_some();
+        if is_named || cfg!(windows) { self.pc().map(Some) } else { Ok(None) }
     }
 
     fn configured_pc(&self) -> Result<Option<PathBuf>, Failure> {
+        Ok(self.configuration()?.pc)
+    }
+
+    fn configuration(&self) -> Result<Configuration, Failure> {
         let path = self.home.join(CONFIGURATION);
         if !path.exists() {
-            return Ok(None);
+            return Ok(Configuration::default());
         }
         let text = fs_err::read_to_string(&path)?;
-        let configuration: Configuration = toml::from_str(&text).map_err(|error| {
+        toml::from_str(&text).map_err(|error| {
             let message = format!("{} is broken: {}", path.display(), error.message());
             Failure::new(Kind::BadInput, message).hint("mend it, or delete it")
-        })?;
-        Ok(configuration.pc)
+        })
+    }
+
+    /// What is known of a PC: what it tells, and of the live one what its owner tells besides, in
+    /// the configuration.
+    pub(crate) fn facts(&self, pc: &dyn Pc) -> Result<Facts, Failure> {
+        let facts = pc.facts()?;
+        if pc.identity().kind != PcKind::Live {
+            return Ok(facts);
+        }
+        let Some(told) = self.configuration()?.facts else { return Ok(facts) };
+        let bad = |message: String| {
+            let path = self.home.join(CONFIGURATION);
+            Failure::new(Kind::BadInput, format!("[facts] in {}: {message}", path.display()))
+                .hint("`frevin inspect --json` shows the facts and what they are called")
+        };
+        let told = serde_json::to_value(&told).map_err(|error| bad(error.to_string()))?;
+        let told = tell(&facts, &told).map_err(bad)?;
+        if !told.unheard.is_empty() {
+            return Err(bad(format!("this PC has no {}", told.unheard.join(", "))));
+        }
+        Ok(told.facts)
     }
 
     /// Makes `pc` the one that is meant where none is named.
     pub(crate) fn configure_pc(&self, pc: &Path) -> Result<(), Failure> {
         let pc = fs_err::canonicalize(pc)?;
-        let configuration = Configuration { pc: Some(pc) };
+        let configuration = Configuration { pc: Some(pc), ..self.configuration()? };
         let text = toml::to_string(&configuration)
             .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
         fs_err::create_dir_all(&self.home)?;
@@ -216,6 +269,22 @@ impl Session {
             .unwrap_or_else(|_| indicatif::ProgressStyle::default_bar());
         indicatif::ProgressBar::new(steps).with_style(style).with_message(what)
     }
+}
+
+#[cfg(windows)]
+fn live_pc(home: &Path) -> Result<Box<dyn Pc>, Failure> {
+    Ok(Box::new(frevin_pc::windows::LivePc::open(home)?))
+}
+
+#[cfg(not(windows))]
+fn live_pc(_home: &Path) -> Result<Box<dyn Pc>, Failure> {
+    Err(no_live_pc())
+}
+
+fn no_live_pc() -> Failure {
+    let message = "there is no live PC here, since this is not Windows: make a rehearsal PC with \
+                   `frevin rehearsal new FOLDER`, and say --pc FOLDER";
+    Failure::new(Kind::Usage, message)
 }
 
 fn no_pc() -> Failure {

@@ -47,10 +47,7 @@ fn what_is_not_there() {
     error: evening.toml is not a rehearsal PC: it has no pc.toml
     help: `frevin rehearsal new FOLDER` makes one
     ");
-    assert_snapshot!(place.run(&["inspect", "--pc", "live"]).fails(2).err, @"
-    error: this build has no way to change a live PC
-    help: make a rehearsal PC with `frevin rehearsal new FOLDER`, and say --pc FOLDER
-    ");
+    assert_snapshot!(place.run(&["inspect", "--pc", "live"]).fails(2).err, @"error: there is no live PC here, since this is not Windows: make a rehearsal PC with `frevin rehearsal new FOLDER`, and say --pc FOLDER");
     assert_snapshot!(
         place.run(&["run", "record", "--scene", "moon", "--state", "a"]).fails(3).err,
         @"

@@ -45,6 +45,7 @@ fn plans_and_changes() {
     assert_snapshot!(lines(&place.json(&["preview", "evening"])), @"
     by_hand[]
     changed_by_others[]
+    denied[]
     left_out[]
     refusals[]
     steps[].action

@@ -4,6 +4,7 @@
 //! is evaluated, so a slip in a catalogue is found when it is loaded, not on the one PC that
 //! takes the branch.
 
+mod mentions;
 mod template;
 
 use std::collections::HashMap;

@@ -2,16 +2,25 @@
 //!
 //! Plain data, read from the PC once and passed around. Conditions of tweaks speak of facts by
 //! the field names here, so renaming a field is a change to the catalogue's language.
+//!
+//! A fact that a PC does not tell is null, with its reason in [`Facts::unknown`]: a condition over
+//! it is neither met nor unmet, and says so.
+
+mod unknown;
+
+use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+
+pub use unknown::{Told, tell};
 
 /// What is known of a PC.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Facts {
     /// Desktop, laptop or handheld.
-    pub form: Form,
+    pub form: Option<Form>,
     /// What the PC draws its power from now.
     pub power_source: super::setting::PowerSource,
     /// The operating system.
@@ -37,8 +46,17 @@ pub struct Facts {
     #[serde(default)]
     pub firmware: Firmware,
     /// Whether the maker of the PC has power and fan modes of its own.
-    #[serde(default)]
-    pub has_vendor_power_modes: bool,
+    #[serde(default = "no")]
+    pub has_vendor_power_modes: Option<bool>,
+    /// What the PC does not tell, by the path of its field, with the reason; a field of every
+    /// drive, card or the like is named once (`drives.kind`).
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub unknown: BTreeMap<String, String>,
+}
+
+/// What a rehearsal PC holds for what its file does not speak of.
+fn no() -> Option<bool> {
+    Some(false)
 }
 
 /// The shape of a PC.
@@ -58,7 +76,7 @@ pub enum Form {
 #[serde(deny_unknown_fields)]
 pub struct Windows {
     /// The edition, as Windows names it: `Home`, `Pro`, …
-    pub edition: String,
+    pub edition: Option<String>,
     /// The release the owner knows: 10 or 11.
     pub release: u32,
     /// The build number.
@@ -66,7 +84,7 @@ pub struct Windows {
     /// Whether it is a 64-bit Windows.
     pub is_64_bit: bool,
     /// Whether the edition obeys values written under the policy keys.
-    pub obeys_policies: bool,
+    pub obeys_policies: Option<bool>,
 }
 
 /// The main processor.
@@ -80,7 +98,7 @@ pub struct Processor {
     /// Hardware threads.
     pub threads: u32,
     /// Whether it mixes fast and frugal cores.
-    pub mixed_cores: bool,
+    pub mixed_cores: Option<bool>,
     /// The clock that it is sold for, in megahertz; null where it is not known.
     pub base_mhz: Option<u32>,
     /// The clock that it holds after minutes of load, in megahertz; null where nobody has looked.
@@ -94,9 +112,9 @@ pub struct Memory {
     /// Size in mebibytes.
     pub size_mib: u64,
     /// The speed it is sold for, in millions of transfers a second.
-    pub rated_mt_s: u32,
+    pub rated_mt_s: Option<u32>,
     /// The speed it runs at, in millions of transfers a second.
-    pub actual_mt_s: u32,
+    pub actual_mt_s: Option<u32>,
 }
 
 /// A drive.
@@ -106,7 +124,7 @@ pub struct Drive {
     /// Its letter and colon.
     pub letter: String,
     /// Solid-state or spinning.
-    pub kind: DriveKind,
+    pub kind: Option<DriveKind>,
     /// Size in gibibytes.
     pub size_gib: u64,
     /// Free space in gibibytes.
@@ -132,15 +150,15 @@ pub struct Graphics {
     /// Its name.
     pub name: String,
     /// Whether it has a board and memory of its own.
-    pub is_discrete: bool,
+    pub is_discrete: Option<bool>,
     /// Video memory in mebibytes.
-    pub video_memory_mib: u64,
+    pub video_memory_mib: Option<u64>,
     /// Driver version.
-    pub driver_version: String,
+    pub driver_version: Option<String>,
     /// Driver date, year-month-day.
-    pub driver_date: jiff::civil::Date,
+    pub driver_date: Option<jiff::civil::Date>,
     /// Whether card and driver can schedule their own work.
-    pub can_schedule_itself: bool,
+    pub can_schedule_itself: Option<bool>,
     /// The instance identifier of its device; null where it is not known.
     pub device_id: Option<String>,
 }
@@ -160,10 +178,10 @@ pub struct Display {
     /// The highest rate it offers at this size, in hertz.
     pub highest_refresh_hz: u32,
     /// Scaling of text and windows, in percent.
-    pub scaling_percent: u32,
+    pub scaling_percent: Option<u32>,
     /// Whether its refresh rate can follow the frames.
-    #[serde(default)]
-    pub can_vary_refresh: bool,
+    #[serde(default = "no")]
+    pub can_vary_refresh: Option<bool>,
 }
 
 /// A network adapter.
@@ -175,7 +193,7 @@ pub struct Adapter {
     /// Whether it works without a cable.
     pub is_wireless: bool,
     /// Speed of the link, in megabits a second.
-    pub link_mbit_s: u32,
+    pub link_mbit_s: Option<u32>,
     /// The GUID that the registry knows its interface by, in braces; null where it is not known.
     pub interface_id: Option<String>,
     /// The instance identifier of its device; null where it is not known.
@@ -185,49 +203,71 @@ pub struct Adapter {
 /// What the owner uses.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-#[allow(clippy::struct_excessive_bools, reason = "independent facts, not a state in disguise")]
 pub struct Uses {
     /// Prints.
-    pub printer: bool,
+    pub printer: Option<bool>,
     /// Runs virtual machines.
-    pub virtual_machines: bool,
+    pub virtual_machines: Option<bool>,
     /// Records or streams play.
-    pub recording: bool,
+    pub recording: Option<bool>,
     /// Searches files from the task bar.
-    pub file_search: bool,
+    pub file_search: Option<bool>,
     /// Touches the display, or draws with a pen.
-    #[serde(default)]
-    pub touch_or_pen: bool,
+    #[serde(default = "no")]
+    pub touch_or_pen: Option<bool>,
     /// Uses a camera.
-    #[serde(default)]
-    pub camera: bool,
+    #[serde(default = "no")]
+    pub camera: Option<bool>,
     /// Uses things without a cable that are not the network.
-    #[serde(default)]
-    pub bluetooth: bool,
+    #[serde(default = "no")]
+    pub bluetooth: Option<bool>,
     /// Has an anti-virus other than Windows' own.
-    #[serde(default)]
-    pub other_antivirus: bool,
+    #[serde(default = "no")]
+    pub other_antivirus: Option<bool>,
     /// Reaches the PC from another.
-    #[serde(default)]
-    pub remote_desktop: bool,
+    #[serde(default = "no")]
+    pub remote_desktop: Option<bool>,
     /// Shares files or printers in the house.
-    #[serde(default)]
-    pub file_sharing: bool,
+    #[serde(default = "no")]
+    pub file_sharing: Option<bool>,
     /// Scans or faxes.
-    #[serde(default)]
-    pub scanner: bool,
+    #[serde(default = "no")]
+    pub scanner: Option<bool>,
     /// Signs in by face or finger.
-    #[serde(default)]
-    pub biometrics: bool,
+    #[serde(default = "no")]
+    pub biometrics: Option<bool>,
     /// Plays games from Windows' own store.
-    #[serde(default)]
-    pub store_games: bool,
+    #[serde(default = "no")]
+    pub store_games: Option<bool>,
     /// Plays with a game controller's home button, or captures from the game bar.
-    #[serde(default)]
-    pub game_bar: bool,
+    #[serde(default = "no")]
+    pub game_bar: Option<bool>,
     /// Uses apps that want to know where the PC is.
-    #[serde(default)]
-    pub location: bool,
+    #[serde(default = "no")]
+    pub location: Option<bool>,
+}
+
+impl Uses {
+    /// An owner who uses none of it.
+    pub fn none() -> Self {
+        Self {
+            printer: no(),
+            virtual_machines: no(),
+            recording: no(),
+            file_search: no(),
+            touch_or_pen: no(),
+            camera: no(),
+            bluetooth: no(),
+            other_antivirus: no(),
+            remote_desktop: no(),
+            file_sharing: no(),
+            scanner: no(),
+            biometrics: no(),
+            store_games: no(),
+            game_bar: no(),
+            location: no(),
+        }
+    }
 }
 
 /// How busy a PC is when nothing is asked of it; null where it is not known.
@@ -272,38 +312,38 @@ impl Facts {
     /// is loaded, and a start for tests.
     pub fn sample() -> Self {
         Self {
-            form: Form::Desktop,
+            form: Some(Form::Desktop),
             power_source: super::setting::PowerSource::Mains,
             windows: Windows {
-                edition: "Pro".into(),
+                edition: Some("Pro".into()),
                 release: 11,
                 build: 26_100,
                 is_64_bit: true,
-                obeys_policies: true,
+                obeys_policies: Some(true),
             },
             processor: Processor {
                 name: "Sample processor".into(),
                 cores: 8,
                 threads: 16,
-                mixed_cores: false,
+                mixed_cores: Some(false),
                 base_mhz: Some(3600),
                 sustained_mhz: Some(4400),
             },
-            memory: Memory { size_mib: 32_768, rated_mt_s: 6000, actual_mt_s: 4800 },
+            memory: Memory { size_mib: 32_768, rated_mt_s: Some(6000), actual_mt_s: Some(4800) },
             drives: vec![Drive {
                 letter: "C:".into(),
-                kind: DriveKind::SolidState,
+                kind: Some(DriveKind::SolidState),
                 size_gib: 931,
                 free_gib: 402,
                 is_system: true,
             }],
             graphics: vec![Graphics {
                 name: "Sample graphics".into(),
-                is_discrete: true,
-                video_memory_mib: 12_288,
-                driver_version: "1.0".into(),
-                driver_date: jiff::civil::date(2026, 9, 1),
-                can_schedule_itself: true,
+                is_discrete: Some(true),
+                video_memory_mib: Some(12_288),
+                driver_version: Some("1.0".into()),
+                driver_date: Some(jiff::civil::date(2026, 9, 1)),
+                can_schedule_itself: Some(true),
                 device_id: Some(r"PCI\VEN_0000&DEV_0001\0".into()),
             }],
             displays: vec![Display {
@@ -312,23 +352,17 @@ impl Facts {
                 height_px: 1440,
                 refresh_hz: 144,
                 highest_refresh_hz: 144,
-                scaling_percent: 100,
-                can_vary_refresh: true,
+                scaling_percent: Some(100),
+                can_vary_refresh: Some(true),
             }],
             adapters: vec![Adapter {
                 name: "Ethernet".into(),
                 is_wireless: false,
-                link_mbit_s: 1000,
+                link_mbit_s: Some(1000),
                 interface_id: Some("{00000000-0000-0000-0000-000000000001}".into()),
                 device_id: Some(r"PCI\VEN_0000&DEV_0002\0".into()),
             }],
-            uses: Uses {
-                printer: false,
-                virtual_machines: false,
-                recording: false,
-                file_search: true,
-                ..Uses::default()
-            },
+            uses: Uses { file_search: Some(true), ..Uses::none() },
             load: Load {
                 processes: Some(160),
                 services_running: Some(90),
@@ -339,7 +373,8 @@ impl Facts {
                 large_graphics_window: Some(true),
                 graphics_carve_out_mib: None,
             },
-            has_vendor_power_modes: false,
+            has_vendor_power_modes: no(),
+            unknown: BTreeMap::new(),
         }
     }
 }

@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 
 use crate::expression::ExpressionError;
 use crate::facts::Facts;
-use crate::setting::{Address, State};
+use crate::setting::{Address, KeyPath, State, WinName};
 use crate::tweak::TweakId;
 
 pub use rule::{FindingRule, rules};
@@ -43,8 +43,8 @@ pub struct Seen<'a> {
     pub facts: &'a Facts,
     /// What a setting holds.
     pub read: &'a dyn Fn(&Address) -> State,
-    /// Every setting that the PC lists.
-    pub addresses: &'a [Address],
+    /// The values of a registry key.
+    pub values_of: &'a dyn Fn(&KeyPath) -> Vec<WinName>,
     /// How many settings wait for a restart because of earlier changes.
     pub waiting_for_restart: usize,
     /// The day on which it was looked.
@@ -73,12 +73,13 @@ pub struct Untold {
 pub fn findings(rules: &[FindingRule], seen: &Seen<'_>) -> Findings {
     let mut findings = Findings::default();
     for rule in rules {
-        match told(rule, seen) {
+        let told = match rule.expressions().find_map(|part| seen.facts.untold(part)) {
+            Some(reason) => Err(reason),
+            None => told(rule, seen).map_err(|error| error.to_string()),
+        };
+        match told {
             Ok(found) => findings.found.extend(found),
-            Err(error) => {
-                let (id, reason) = (rule.id.clone(), error.to_string());
-                findings.untold.push(Untold { id, reason });
-            }
+            Err(reason) => findings.untold.push(Untold { id: rule.id.clone(), reason }),
         }
     }
     findings.found.sort_by(|a, b| b.worth.cmp(&a.worth).then_with(|| a.id.cmp(&b.id)));
@@ -109,14 +110,12 @@ fn variables(rule: &FindingRule, seen: &Seen<'_>) -> Value {
     let reads: BTreeMap<&String, Value> =
         rule.reads.iter().map(|(name, address)| (name, (seen.read)(address).plain())).collect();
     let values_of = |listed: &Address| -> Vec<Value> {
-        let Address::RegistryKey(listed) = listed else { return Vec::new() };
-        let value = |address: &Address| match address {
-            Address::RegistryValue(key, name) if key == listed => {
-                Some(json!({ "name": name.as_str(), "value": (seen.read)(address).plain() }))
-            }
-            _ => None,
+        let Address::RegistryKey(key) = listed else { return Vec::new() };
+        let value = |name: WinName| {
+            let address = Address::RegistryValue(key.clone(), name.clone());
+            json!({ "name": name.as_str(), "value": (seen.read)(&address).plain() })
         };
-        seen.addresses.iter().filter_map(value).collect()
+        (seen.values_of)(key).into_iter().map(value).collect()
     };
     let lists: BTreeMap<&String, Vec<Value>> =
         rule.lists.iter().map(|(name, key)| (name, values_of(key))).collect();
@@ -125,7 +124,7 @@ fn variables(rule: &FindingRule, seen: &Seen<'_>) -> Value {
         .facts
         .graphics
         .iter()
-        .map(|card| json!({ "name": card.name, "days": age_days(card.driver_date) }))
+        .filter_map(|card| Some(json!({ "name": card.name, "days": age_days(card.driver_date?) })))
         .collect();
     json!({
         "facts": seen.facts.variables(),

@@ -83,6 +83,11 @@ impl FindingRule {
         })
     }
 
+    /// The expressions that decide whether it holds.
+    pub(super) fn expressions(&self) -> impl Iterator<Item = &Expression> {
+        self.each.iter().map(|(things, _)| things).chain([&self.when])
+    }
+
     /// The variables for each thing that the rule looks at.
     pub(super) fn instances(&self, variables: &Value) -> Result<Vec<Value>, ExpressionError> {
         let Some((things, name)) = &self.each else { return Ok(vec![variables.clone()]) };

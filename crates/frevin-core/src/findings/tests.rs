@@ -14,11 +14,17 @@ fn found(facts: &Facts, held: &[(&str, Held)], waiting: usize) -> Vec<Finding> {
         let known = held.iter().find(|(known, _)| known == address);
         known.map_or(State::Absent, |(_, state)| state.clone())
     };
-    let addresses: Vec<Address> = held.iter().map(|(address, _)| address.clone()).collect();
+    let values_of = |listed: &KeyPath| {
+        let name = |(address, _): &(Address, State)| match address {
+            Address::RegistryValue(key, name) if key == listed => Some(name.clone()),
+            _ => None,
+        };
+        held.iter().filter_map(name).collect()
+    };
     let seen = Seen {
         facts,
         read: &read,
-        addresses: &addresses,
+        values_of: &values_of,
         waiting_for_restart: waiting,
         today: date(2026, 9, 2),
     };
@@ -57,10 +63,10 @@ fn every_rule_names_what_mends_it_and_there_is_such_a_tweak() {
 fn what_facts_tell_is_found_the_most_worthwhile_first() {
     let mut facts = Facts::sample();
     facts.displays[0].refresh_hz = 60;
-    facts.displays[0].scaling_percent = 150;
+    facts.displays[0].scaling_percent = Some(150);
     facts.drives[0].free_gib = 10;
-    facts.drives[0].kind = DriveKind::Spinning;
-    facts.graphics[0].driver_date = date(2025, 9, 1);
+    facts.drives[0].kind = Some(DriveKind::Spinning);
+    facts.graphics[0].driver_date = Some(date(2025, 9, 1));
     facts.processor.sustained_mhz = Some(2100);
     facts.load.starts_with_pc = Some(31);
     facts.firmware.large_graphics_window = Some(false);

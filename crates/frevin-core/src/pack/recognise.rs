@@ -137,7 +137,7 @@ impl Known {
             }
         }
         let is_policy = key.names().iter().any(|name| *name == WinName::new("Policies"));
-        if is_policy && !facts.windows.obeys_policies {
+        if is_policy && facts.windows.obeys_policies == Some(false) {
             remarks.push("this edition of Windows ignores values under the policy keys".to_owned());
         }
         remarks

@@ -12,7 +12,9 @@ mod way_back;
 
 pub use drift::{Drifted, back_to_ours, drift};
 pub use order::in_writing_order;
-pub use plan::{Action, Conflict, LeftOut, Plan, PlanError, Reason, Refusal, Step, Wish, plan};
+pub use plan::{
+    Action, Conflict, Denied, LeftOut, Plan, PlanError, Reason, Refusal, Step, Wish, plan,
+};
 pub use readings::Readings;
 pub use undo::{Undoing, undoing};
 pub use way_back::{BackStep, Changed, OnOthers, WayBack, way_back};

@@ -87,6 +87,17 @@ pub struct Refusal {
     pub reason: &'static str,
 }
 
+/// A setting that this process may not write.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Denied {
+    /// The tweak that wants it.
+    pub tweak: TweakId,
+    /// The setting.
+    pub address: Address,
+    /// Why it cannot be written, in words that complete "it cannot be written: …".
+    pub reason: String,
+}
+
 /// Two tweaks that want different states of one setting.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Conflict {
@@ -108,6 +119,8 @@ pub struct Plan {
     pub left_out: Vec<LeftOut>,
     /// Protected settings that stand in the way; a plan with any is not applied.
     pub refusals: Vec<Refusal>,
+    /// Settings that this process may not write; a plan with any is not applied.
+    pub denied: Vec<Denied>,
     /// Settings to be written that somebody else has changed since Frevin last did; a plan with
     /// any is applied only where its owner says so.
     pub changed_by_others: Vec<Drifted>,
@@ -170,6 +183,12 @@ pub fn plan<R: Readings>(
     }
     ranked.sort_by_key(|(rank, _)| *rank);
     plan.steps = ranked.into_iter().map(|(_, step)| step).collect();
+    for step in plan.steps.iter().filter(|step| step.action == Action::Write) {
+        if let Some(reason) = readings.obstacle(&step.address)? {
+            let (tweak, address) = (step.tweak.clone(), step.address.clone());
+            plan.denied.push(Denied { tweak, address, reason });
+        }
+    }
     let touched: BTreeSet<&Address> = plan.writes().map(|step| &step.address).collect();
     let drifted = drift(readings, layers)?;
     plan.changed_by_others =
@@ -266,9 +285,8 @@ impl<R: Readings> Planner<'_, R> {
         let mut parts: Vec<Part> = Vec::new();
         if wanted.state != State::Absent {
             parts.extend(
-                wanted
-                    .address
-                    .supports()
+                self.readings
+                    .supports(&wanted.address)
                     .into_iter()
                     .map(|key| (key, Value::Key.into(), Reason::NeededBy(wanted.address.clone()))),
             );

@@ -14,6 +14,20 @@ pub trait Readings {
     /// Where the PC could not be asked at all.
     fn state(&self, address: &Address) -> Result<State, Self::Error>;
 
+    /// The settings that must be present before one can hold a value, outermost first.
+    fn supports(&self, address: &Address) -> Vec<Address> {
+        address.supports()
+    }
+
+    /// Why a setting may not be written, where that is known before it is tried.
+    ///
+    /// # Errors
+    /// Where the PC could not be asked at all.
+    fn obstacle(&self, address: &Address) -> Result<Option<String>, Self::Error> {
+        let _ = address;
+        Ok(None)
+    }
+
     /// The services that stop when `service` stops, each after those that depend on it.
     ///
     /// # Errors

@@ -72,7 +72,9 @@ pub fn fit(
     for entry in &profile.entries {
         let Some(tweak) = catalogue.get(&entry.tweak) else { continue };
         let mut reasons = tweak.misfits(facts);
-        if let Some(when) = &entry.when
+        if let Some(untold) = entry.when.as_ref().and_then(|when| facts.untold(when)) {
+            reasons.push(format!("{untold}, so the profile's condition has no answer"));
+        } else if let Some(when) = &entry.when
             && !when.holds(&variables)?
         {
             reasons.push(format!("the profile asks for it only where {}", when.source()));

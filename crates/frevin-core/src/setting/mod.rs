@@ -7,6 +7,7 @@
 mod address;
 mod clean;
 mod difference;
+mod elevation;
 mod file_part;
 mod name;
 mod place;
@@ -21,6 +22,7 @@ mod visual;
 pub use address::{Address, AddressError, PowerSource};
 pub use clean::{CleanPart, CleanPlace, CleanSetting};
 pub use difference::{Difference, differences};
+pub use elevation::needs_administrator;
 pub use file_part::{FilePart, FileSetting};
 pub use name::WinName;
 pub use place::{Place, PlaceError, PlacePath};

@@ -313,6 +313,27 @@ impl RegistryData {
     }
 }
 
+impl RegistryData {
+    /// The texts, where this is a `REG_MULTI_SZ` of texts that are not empty, each ending in its
+    /// nul, and a last nul: exactly those for which writing the texts back gives the same bytes.
+    pub fn as_texts(&self) -> Option<Vec<String>> {
+        if self.type_number != RegistryType::MultiString.number()
+            || !self.bytes.len().is_multiple_of(2)
+        {
+            return None;
+        }
+        let units: Vec<u16> =
+            self.bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+        let all = String::from_utf16(&units).ok()?;
+        let texts: Vec<String> = all.split_terminator('\0').map(str::to_owned).collect();
+        let texts: Vec<String> = match texts.split_last() {
+            Some((last, texts)) if last.is_empty() => texts.to_vec(),
+            _ => return None,
+        };
+        (Self::multi_string(texts.iter().map(String::as_str)) == *self).then_some(texts)
+    }
+}
+
 fn utf16_with_nul(text: &str) -> Vec<u8> {
     text.encode_utf16().chain([0]).flat_map(u16::to_le_bytes).collect()
 }
@@ -491,6 +512,18 @@ mod tests {
             let state = State::from(Value::Registry(RegistryData { type_number, bytes }));
             let stored = serde_json::to_string(&state).unwrap();
             prop_assert_eq!(serde_json::from_str::<State>(&stored).unwrap(), state);
+        }
+
+        #[test]
+        fn texts_are_read_only_where_they_write_back_the_same(
+            texts in prop::collection::vec("[a-z ]{1,4}", 0..4), cut in 0usize..6,
+        ) {
+            let mut data = RegistryData::multi_string(texts.iter().map(String::as_str));
+            prop_assert_eq!(data.as_texts(), Some(texts));
+            data.bytes.truncate(data.bytes.len().saturating_sub(cut));
+            if let Some(texts) = data.as_texts() {
+                prop_assert_eq!(RegistryData::multi_string(texts.iter().map(String::as_str)), data);
+            }
         }
 
         #[test]

@@ -77,7 +77,7 @@ const PARTS: [Part; 17] = [
     part(ThingKind::Display, "mode", Holds::Mode, false),
     part(ThingKind::Display, "scaling-percent", Holds::Number, false),
     part(ThingKind::Adapter, "name-servers", Holds::Texts, false),
-    part(ThingKind::Adapter, "power-saving", Holds::Flag, false),
+    part(ThingKind::Adapter, "power-saving", Holds::Flag, true),
     part(ThingKind::Adapter, "option-*", Holds::Text, false),
     part(ThingKind::Device, "enabled", Holds::Flag, false),
     part(ThingKind::Device, "message-signalled-interrupts", Holds::Flag, true),
@@ -257,10 +257,12 @@ impl FromStr for DisplayMode {
     }
 }
 
-/// A page file's size: `system-managed`, `none`, or `4096-8192 MiB`.
+/// A page file's size: `automatic`, `system-managed`, `none`, or `4096-8192 MiB`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum PageFileSize {
-    /// Windows sizes it.
+    /// Windows chooses by itself which drives have page files, and sizes them.
+    Automatic,
+    /// There is one on the drive, and Windows sizes it.
     SystemManaged,
     /// There is none on the drive.
     None,
@@ -276,6 +278,7 @@ pub enum PageFileSize {
 impl fmt::Display for PageFileSize {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Self::Automatic => f.write_str("automatic"),
             Self::SystemManaged => f.write_str("system-managed"),
             Self::None => f.write_str("none"),
             Self::Fixed { initial_mib, maximum_mib } => {
@@ -295,11 +298,12 @@ impl FromStr for PageFileSize {
             (initial_mib <= maximum_mib).then_some(Self::Fixed { initial_mib, maximum_mib })
         };
         match text {
+            "automatic" => Ok(Self::Automatic),
             "system-managed" => Ok(Self::SystemManaged),
             "none" => Ok(Self::None),
             _ => fixed().ok_or_else(|| {
                 format!(
-                    "`{text}` is no page file size: system-managed, none, or like 4096-8192 MiB"
+                    "`{text}` is no page file size: automatic, system-managed, none, or like 4096-8192 MiB"
                 )
             }),
         }
@@ -380,7 +384,7 @@ mod tests {
         assert_eq!(mode.to_string(), "2560x1440@165");
         assert!("2560x1440".parse::<DisplayMode>().is_err());
         assert!("ax1@1".parse::<DisplayMode>().is_err());
-        for size in ["system-managed", "none", "1024-4096 MiB"] {
+        for size in ["automatic", "system-managed", "none", "1024-4096 MiB"] {
             assert_eq!(size.parse::<PageFileSize>().unwrap().to_string(), size);
         }
         assert!("4096-1024 MiB".parse::<PageFileSize>().is_err(), "it cannot shrink as it grows");

@@ -248,6 +248,9 @@ impl Tweak {
     pub fn misfits(&self, facts: &Facts) -> Vec<String> {
         let variables = json!({ "facts": facts.variables() });
         let conditions = self.conditions.iter().filter_map(|condition| {
+            if let Some(untold) = facts.untold(&condition.holds) {
+                return Some(format!("{untold}, so it cannot be said whether it fits"));
+            }
             match condition.holds.holds(&variables) {
                 Ok(true) => None,
                 Ok(false) => Some(condition.otherwise.clone()),

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::below::{files_below, is_link};
 use crate::contract::{CleanContent, PcError, WriteError, Written};
+use crate::durable::{sync_file, sync_folder};
 
 const MANIFEST: &str = "manifest.json";
 const DAY: Duration = Duration::from_hours(24);
@@ -157,7 +158,7 @@ impl Quarantine {
         let text = serde_json::to_vec_pretty(manifest)
             .map_err(|error| PcError::Broken { file: file.clone(), reason: error.to_string() })?;
         fs_err::write(&draft, text)?;
-        fs_err::File::open(&draft)?.sync_all()?;
+        sync_file(&draft)?;
         fs_err::rename(&draft, &file)?;
         sync_folders([folder.as_path(), &self.folder].into_iter().chain(self.folder.parent()))
     }
@@ -334,10 +335,8 @@ fn folders_below(root: &Path) -> std::io::Result<BTreeSet<PathBuf>> {
 
 /// Makes the names in folders survive a power cut. Windows has no such call, and needs none.
 fn sync_folders<'a>(folders: impl Iterator<Item = &'a Path>) -> Result<(), PcError> {
-    if cfg!(unix) {
-        for folder in folders {
-            fs_err::File::open(folder)?.sync_all()?;
-        }
+    for folder in folders {
+        sync_folder(folder)?;
     }
     Ok(())
 }

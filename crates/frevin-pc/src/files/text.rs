@@ -9,6 +9,7 @@ use frevin_core::settings_file::{self, Edit};
 
 use super::below::{Unreached, file_below, files_below};
 use crate::contract::{PcError, WriteError, Written};
+use crate::durable::{replace_file, sync_file, sync_folder};
 
 /// What a settings file may be long, in bytes: more than any is, and little enough to read.
 const MAX_BYTES: u64 = 16 << 20;
@@ -72,8 +73,14 @@ impl TextFiles {
         let permissions = fs_err::metadata(path)?.permissions();
         let mut draft = fs_err::File::create(&self.draft)?;
         draft.write_all(bytes)?;
-        fs_err::set_permissions(&self.draft, permissions)?;
-        fs_err::rename(&self.draft, path)
+        if cfg!(windows) {
+            // A replaced file keeps its rights there; the new bytes are on disk before they count.
+            draft.sync_all()?;
+        } else {
+            fs_err::set_permissions(&self.draft, permissions)?;
+        }
+        drop(draft);
+        replace_file(path, &self.draft)
     }
 
     /// Clears away what a process left that ended while it wrote.
@@ -116,9 +123,9 @@ impl TextFiles {
 
     pub(crate) fn sync(&self) -> std::io::Result<()> {
         for (_, path) in self.files().map_err(std::io::Error::other)? {
-            fs_err::File::open(&path)?.sync_all()?;
-            if let (true, Some(folder)) = (cfg!(unix), path.parent()) {
-                fs_err::File::open(folder)?.sync_all()?;
+            sync_file(&path)?;
+            if let Some(folder) = path.parent() {
+                sync_folder(folder)?;
             }
         }
         Ok(())

@@ -16,4 +16,7 @@ pub struct Faults {
     pub refuse: BTreeSet<Address>,
     /// Settings whose writes are accepted and do nothing.
     pub ignore: BTreeSet<Address>,
+    /// Frevin runs without an administrator's rights.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub no_administrator: bool,
 }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use serde::{Serialize, de::DeserializeOwned};
 
 use crate::contract::PcError;
+use crate::durable::{sync_file, sync_folder};
 
 /// What the name of a file that is being replaced ends in.
 const DRAFT: &str = ".new";
@@ -76,17 +77,11 @@ impl Folder {
 
     /// Makes a file, and its name in its folder, survive a power cut.
     pub(super) fn sync(&self, name: &str) -> Result<(), PcError> {
-        let path = self.path(name);
-        fs_err::File::open(&path)?.sync_all()?;
-        Ok(())
+        Ok(sync_file(&self.path(name))?)
     }
 
     pub(super) fn sync_folder(&self, name: &str) -> Result<(), PcError> {
-        // Windows has no way to sync a folder, and its file systems need none.
-        if cfg!(unix) {
-            fs_err::File::open(self.path(name))?.sync_all()?;
-        }
-        Ok(())
+        Ok(sync_folder(&self.path(name))?)
     }
 
     fn read(&self, name: &'static str) -> Result<String, PcError> {

@@ -14,7 +14,7 @@ mod frames;
 mod model;
 mod pc;
 mod power;
-mod registry;
+pub(crate) mod registry;
 mod restore_points;
 mod services;
 mod settings;

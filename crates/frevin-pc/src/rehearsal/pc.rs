@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, CleanPlace, State, WinName};
+use frevin_core::setting::{Address, CleanPlace, KeyPath, State, WinName, needs_administrator};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -301,6 +301,9 @@ impl Pc for RehearsalPc {
         if self.behaviour.refuses(address) {
             return Err(WriteError::Refused("access denied".to_owned()));
         }
+        if let Some(reason) = self.obstacle(address)? {
+            return Err(WriteError::Refused(reason));
+        }
         if self.suffer_faults(address)? {
             return Ok(Written::Done);
         }
@@ -321,6 +324,15 @@ impl Pc for RehearsalPc {
 
     fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
         Ok(self.settings.services().dependencies(service))
+    }
+
+    fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
+        let is_denied = self.faults()?.no_administrator && needs_administrator(address);
+        Ok(is_denied.then(|| "it needs an administrator".to_owned()))
+    }
+
+    fn values_of(&self, key: &KeyPath) -> Result<Vec<WinName>, PcError> {
+        Ok(self.settings.values_of(key))
     }
 
     fn clean_content(&self) -> Result<Vec<CleanContent>, PcError> {

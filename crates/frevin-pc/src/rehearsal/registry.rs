@@ -26,7 +26,7 @@ impl Key {
 /// The hives by their short names.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(transparent)]
-pub(super) struct Registry {
+pub(crate) struct Registry {
     hives: BTreeMap<String, Key>,
 }
 
@@ -41,16 +41,16 @@ impl Registry {
         path.names().iter().try_fold(hive, |key, name| key.keys.get_mut(name))
     }
 
-    pub(super) fn read_key(&self, path: &KeyPath) -> State {
+    pub(crate) fn read_key(&self, path: &KeyPath) -> State {
         self.key(path).map_or(State::Absent, |_| Value::Key.into())
     }
 
-    pub(super) fn read_value(&self, path: &KeyPath, name: &WinName) -> State {
+    pub(crate) fn read_value(&self, path: &KeyPath, name: &WinName) -> State {
         let data = self.key(path).and_then(|key| key.values.get(name));
         data.map_or(State::Absent, |data| Value::Registry(data.clone()).into())
     }
 
-    pub(super) fn write_key(
+    pub(crate) fn write_key(
         &mut self,
         path: &KeyPath,
         state: &State,
@@ -80,7 +80,7 @@ impl Registry {
         }
     }
 
-    pub(super) fn write_value(
+    pub(crate) fn write_value(
         &mut self,
         path: &KeyPath,
         name: &WinName,
@@ -109,6 +109,23 @@ impl Registry {
             }
         }
         Ok(Written::Done)
+    }
+
+    pub(crate) fn value_names(&self, path: &KeyPath) -> Vec<WinName> {
+        self.key(path).into_iter().flat_map(|key| key.values.keys().cloned()).collect()
+    }
+
+    /// The names of the keys directly in a key.
+    #[cfg(test)]
+    pub(crate) fn key_names(&self, path: &KeyPath) -> Vec<WinName> {
+        self.key(path).into_iter().flat_map(|key| key.keys.keys().cloned()).collect()
+    }
+
+    /// The hives as Windows has them, with nothing in them.
+    #[cfg(test)]
+    pub(crate) fn bare() -> Self {
+        let hive = |name: &str| (name.to_owned(), Key::default());
+        Self { hives: ["HKLM", "HKCU", "HKU"].into_iter().map(hive).collect() }
     }
 
     /// Every key and value.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use frevin_core::setting::{Address, CleanPlace, Place, State, ThingKind};
+use frevin_core::setting::{Address, CleanPlace, KeyPath, Place, State, ThingKind, WinName};
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
@@ -230,6 +230,10 @@ impl Settings {
 
     pub(super) fn services(&self) -> &Services {
         &self.services
+    }
+
+    pub(super) fn values_of(&self, key: &KeyPath) -> Vec<WinName> {
+        self.registry.value_names(key)
     }
 
     pub(super) fn power(&self) -> &Power {

@@ -51,7 +51,7 @@ pub(crate) fn apply_target(
 ) -> Result<ApplyReport, Failure> {
     refuse_unfinished(ledger, pc)?;
     let catalogue = session.catalogue()?;
-    let target = target.resolve(&catalogue, ledger, &pc.facts()?, Unsaved::Refused)?;
+    let target = target.resolve(&catalogue, ledger, &session.facts(pc)?, Unsaved::Refused)?;
     let mut plan = apply::make_plan(pc, ledger, &target.wishes)?;
     plan.left_out.extend(target.left_out);
     let left_out = plan.left_out.clone();
@@ -70,7 +70,9 @@ pub(crate) fn apply_target(
         addresses: false,
     };
     report.show(&mut page);
-    let is_refused = !plan.refusals.is_empty() || (!force && !plan.changed_by_others.is_empty());
+    let is_refused = !plan.refusals.is_empty()
+        || !plan.denied.is_empty()
+        || (!force && !plan.changed_by_others.is_empty());
     if !is_refused {
         session.confirm(&page, "Apply it?")?;
     }

@@ -162,7 +162,7 @@ impl Demo {
              owner uses.",
             "frevin inspect",
         );
-        let report = inspect::inspect(&self.pc, &self.ledger, inspect::today(&self.session))?;
+        let report = inspect::inspect(&self.session, &self.pc, &self.ledger)?;
         let fingerprint = fingerprint(&self.pc)?;
         self.say(|page| {
             report.show(page);

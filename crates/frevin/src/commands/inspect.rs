@@ -38,7 +38,7 @@ pub(crate) struct InspectReport {
 }
 
 pub(crate) fn run(session: &Session, _args: &InspectArgs) -> Result<Answer, Failure> {
-    Ok(Answer::yes(&inspect(&*session.pc()?, &session.ledger()?, today(session))?))
+    Ok(Answer::yes(&inspect(session, &*session.pc()?, &session.ledger()?)?))
 }
 
 /// The day that it is where the owner is.
@@ -47,11 +47,15 @@ pub(crate) fn today(session: &Session) -> Date {
 }
 
 /// Inspects a PC.
-pub(crate) fn inspect(pc: &dyn Pc, ledger: &Ledger, today: Date) -> Result<InspectReport, Failure> {
+pub(crate) fn inspect(
+    session: &Session,
+    pc: &dyn Pc,
+    ledger: &Ledger,
+) -> Result<InspectReport, Failure> {
     let identity = pc.identity().clone();
     let boot = pc.boot()?;
     let layers = ledger.layers(&identity.id)?;
-    let facts = pc.facts()?;
+    let facts = session.facts(pc)?;
     let waiting_for_restart = ledger.waiting_for_restart(&identity.id, &boot.0)?;
     let findings = findings(
         &rules()?,
@@ -60,9 +64,9 @@ pub(crate) fn inspect(pc: &dyn Pc, ledger: &Ledger, today: Date) -> Result<Inspe
             read: &|address: &Address| {
                 pc.read(address).unwrap_or_else(|error| State::Unreadable(error.to_string()))
             },
-            addresses: &pc.addresses()?,
+            values_of: &|key| pc.values_of(key).unwrap_or_default(),
             waiting_for_restart: waiting_for_restart.len(),
-            today,
+            today: today(session),
         },
     );
     Ok(InspectReport {
@@ -103,9 +107,9 @@ impl Report for InspectReport {
         page.pairs(frevin);
         if self.findings.found.is_empty() {
             page.line(good("Nothing is plainly wrong with this PC."));
-            return;
+        } else {
+            page.heading("Plainly wrong, the most worthwhile first");
         }
-        page.heading("Plainly wrong, the most worthwhile first");
         for finding in &self.findings.found {
             page.line(format_args!("  {}", strong(&finding.title)));
             page.paragraph(4, &finding.evidence);
@@ -117,6 +121,13 @@ impl Report for InspectReport {
                 page.paragraph(4, &format!("→ {by_hand}"));
             }
         }
+        if !self.facts.unknown.is_empty() {
+            page.heading("Not known of this PC");
+            for (fact, reason) in &self.facts.unknown {
+                page.line(format_args!("  {fact}: {}", dim(reason)));
+            }
+            page.line(dim("What you know, tell Frevin: [facts] in config.toml of its home."));
+        }
         for untold in &self.findings.untold {
             page.line(dim(format_args!("not told: {} ({})", untold.id, untold.reason)));
         }
@@ -125,9 +136,10 @@ impl Report for InspectReport {
 
 fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
     let form = match facts.form {
-        Form::Desktop => "desktop",
-        Form::Laptop => "laptop",
-        Form::Handheld => "handheld",
+        Some(Form::Desktop) => "desktop",
+        Some(Form::Laptop) => "laptop",
+        Some(Form::Handheld) => "handheld",
+        None => "a PC of unknown form",
     };
     let power = match facts.power_source {
         PowerSource::Mains => "on mains",
@@ -140,10 +152,15 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
         ("form", format!("{form}, {power}")),
         (
             "system",
-            format!("Windows {} {}, build {}", windows.release, windows.edition, windows.build),
+            format!(
+                "Windows {} {}, build {}",
+                windows.release,
+                windows.edition.as_deref().unwrap_or("of an unknown edition"),
+                windows.build
+            ),
         ),
         ("processor", {
-            let mixed = if processor.mixed_cores { ", fast and frugal" } else { "" };
+            let mixed = if processor.mixed_cores == Some(true) { ", fast and frugal" } else { "" };
             let held = processor
                 .sustained_mhz
                 .map_or_else(String::new, |mhz| format!(", holds {mhz} MHz"));
@@ -152,19 +169,24 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
         }),
         (
             "memory",
-            format!(
-                "{} GiB, {} MT/s of {} MT/s rated",
-                memory.size_mib / 1024,
-                memory.actual_mt_s,
-                memory.rated_mt_s
-            ),
+            match (memory.actual_mt_s, memory.rated_mt_s) {
+                (Some(actual), Some(rated)) => {
+                    format!("{} GiB, {actual} MT/s of {rated} MT/s rated", memory.size_mib / 1024)
+                }
+                _ => format!("{} GiB", memory.size_mib / 1024),
+            },
         ),
     ];
     lines.extend(facts.graphics.iter().map(|card| {
-        let kind = if card.is_discrete { "discrete" } else { "integrated" };
-        let memory = bytes(card.video_memory_mib << 20);
-        let driver = format!("driver {} of {}", card.driver_version, card.driver_date);
-        ("graphics", format!("{}, {kind}, {memory}, {driver}", card.name))
+        let kind = card.is_discrete.map(|is| if is { "discrete" } else { "integrated" });
+        let memory = card.video_memory_mib.map(|mib| bytes(mib << 20));
+        let driver = match (&card.driver_version, card.driver_date) {
+            (Some(version), Some(date)) => Some(format!("driver {version} of {date}")),
+            (Some(version), None) => Some(format!("driver {version}")),
+            (None, _) => None,
+        };
+        let parts = [Some(card.name.clone()), kind.map(str::to_owned), memory, driver];
+        ("graphics", parts.into_iter().flatten().collect::<Vec<_>>().join(", "))
     }));
     lines.extend(facts.displays.iter().map(|display| {
         let mode =
@@ -174,8 +196,9 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
     }));
     lines.extend(facts.drives.iter().map(|drive| {
         let kind = match drive.kind {
-            DriveKind::SolidState => "solid-state",
-            DriveKind::Spinning => "spinning",
+            Some(DriveKind::SolidState) => "solid-state",
+            Some(DriveKind::Spinning) => "spinning",
+            None => "of unknown kind",
         };
         let system = if drive.is_system { ", system" } else { "" };
         let space = format!("{} of {} GiB free", drive.free_gib, drive.size_gib);
@@ -183,7 +206,9 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
     }));
     lines.extend(facts.adapters.iter().map(|adapter| {
         let kind = if adapter.is_wireless { "wireless" } else { "cable" };
-        ("network", format!("{}, {kind}, {} Mbit/s", adapter.name, adapter.link_mbit_s))
+        let link =
+            adapter.link_mbit_s.map_or("no link".to_owned(), |speed| format!("{speed} Mbit/s"));
+        ("network", format!("{}, {kind}, {link}", adapter.name))
     }));
     let load = [
         (facts.load.processes, "processes"),
@@ -212,7 +237,8 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
         ("game bar", facts.uses.game_bar),
         ("location", facts.uses.location),
     ];
-    let used: Vec<_> = used.iter().filter(|(_, is_used)| *is_used).map(|(name, _)| *name).collect();
+    let used: Vec<_> =
+        used.iter().filter(|(_, is_used)| *is_used == Some(true)).map(|(name, _)| *name).collect();
     lines.push(("owner uses", used.join(", ")));
     lines
 }

@@ -49,7 +49,8 @@ pub(crate) fn run(session: &Session, args: &PreviewArgs) -> Result<Answer, Failu
     let ledger = session.ledger()?;
     refuse_unfinished(&ledger, &*pc)?;
     let catalogue = session.catalogue()?;
-    let target = args.target.resolve(&catalogue, &ledger, &pc.facts()?, Unsaved::Allowed)?;
+    let target =
+        args.target.resolve(&catalogue, &ledger, &session.facts(&*pc)?, Unsaved::Allowed)?;
     let mut plan = make_plan(&*pc, &ledger, &target.wishes)?;
     plan.left_out.extend(target.left_out);
     Ok(Answer::yes(&PlanReport {
@@ -119,6 +120,18 @@ impl Report for PlanReport<'_> {
                 refusal.address,
                 refusal.reason
             ));
+        }
+        if !self.plan.denied.is_empty() {
+            page.blank();
+            page.line(bad("Frevin may not write these settings as it was started:"));
+            for denied in &self.plan.denied {
+                let address = short(&denied.address);
+                page.line(format_args!(
+                    "  {}  {address}: {}",
+                    strong(&denied.tweak),
+                    denied.reason
+                ));
+            }
         }
         page.blank();
         self.summarise(page);

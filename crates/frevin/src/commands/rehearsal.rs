@@ -55,11 +55,14 @@ pub(crate) enum RehearsalCommand {
         /// Accept writes to this setting and do nothing
         #[arg(long, value_name = "ADDRESS")]
         ignore: Vec<Address>,
+        /// Run Frevin without an administrator's rights
+        #[arg(long)]
+        no_administrator: bool,
         /// Write a setting now, as somebody else would
         #[arg(long, value_name = "ADDRESS=STATE")]
         others_write: Vec<String>,
         /// No more faults
-        #[arg(long, conflicts_with_all = ["power_cut_after", "refuse", "ignore"])]
+        #[arg(long, conflicts_with_all = ["power_cut_after", "refuse", "ignore", "no_administrator"])]
         none: bool,
     },
 }
@@ -141,17 +144,25 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
             let lock = session.lock(&mut pc)?;
             Ok(Answer::done(&UpdateReport { set_anew: pc.update(&lock)? }))
         }
-        RehearsalCommand::Fault { power_cut_after, refuse, ignore, others_write, none } => {
+        RehearsalCommand::Fault {
+            power_cut_after,
+            refuse,
+            ignore,
+            no_administrator,
+            others_write,
+            none,
+        } => {
             let mut pc = session.rehearsal_pc()?;
             let others_wrote = write_as_others(session, &mut pc, others_write)?;
-            if !none && power_cut_after.is_none() && refuse.is_empty() && ignore.is_empty() {
-                return Ok(Answer::yes(&FaultReport { faults: pc.faults()?, others_wrote }));
-            }
             let faults = Faults {
+                no_administrator: *no_administrator,
                 power_cut_after_writes: *power_cut_after,
                 refuse: refuse.iter().cloned().collect(),
                 ignore: ignore.iter().cloned().collect(),
             };
+            if !none && faults == Faults::default() {
+                return Ok(Answer::yes(&FaultReport { faults: pc.faults()?, others_wrote }));
+            }
             pc.set_faults(&faults)?;
             Ok(Answer::done(&FaultReport { faults, others_wrote }))
         }
@@ -243,6 +254,9 @@ impl Report for FaultReport {
                 "The power will fail after {}.",
                 count(usize::try_from(writes).unwrap_or(usize::MAX), "write")
             )));
+        }
+        if self.faults.no_administrator {
+            page.line(warn("Frevin has no administrator's rights on this PC."));
         }
         for address in &self.faults.refuse {
             page.line(warn(format_args!("Writes to {address} will be refused.")));

@@ -105,7 +105,7 @@ struct HereSetting {
 pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, Failure> {
     let catalogue = session.catalogue()?;
     let pc = session.pc_if_named()?;
-    let facts = pc.as_ref().map(|pc| pc.facts()).transpose()?;
+    let facts = pc.as_ref().map(|pc| session.facts(&**pc)).transpose()?;
     match command {
         TweakCommand::List { area, fitting, risk, standing, search } => {
             let listed = |tweak: &Tweak| ListedTweak {

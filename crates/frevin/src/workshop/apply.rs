@@ -1,7 +1,7 @@
 //! Applying a plan: all of it, or nothing.
 
 use frevin_core::layers::ChangeId;
-use frevin_core::preview::{Drifted, Plan, PlanError, Step, Undoing, Wish, plan, undoing};
+use frevin_core::preview::{Denied, Drifted, Plan, PlanError, Step, Undoing, Wish, plan, undoing};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, State, TakesEffect};
 use frevin_ledger::{Ledger, LedgerError, NewChange};
@@ -65,6 +65,7 @@ pub(crate) fn apply(
     order: Order<'_>,
 ) -> Result<Applied, Failure> {
     refuse_protected(&order.plan)?;
+    refuse_denied(&order.plan)?;
     if !order.force {
         refuse_others(&order.plan)?;
     }
@@ -131,6 +132,20 @@ fn refuse_protected(plan: &Plan) -> Result<(), Failure> {
     Err(Failure::new(Kind::Guarded, "nothing was changed: what this touches is protected")
         .details(plan.refusals.iter().map(line))
         .hint(format!("if you are sure, allow each tweak by name: --allow-protected {tweak}")))
+}
+
+/// Nothing is begun that this process could not finish.
+fn refuse_denied(plan: &Plan) -> Result<(), Failure> {
+    if plan.denied.is_empty() {
+        return Ok(());
+    }
+    let line = |denied: &Denied| {
+        format!("`{}` writes {}: {}", denied.tweak, denied.address, denied.reason)
+    };
+    let message = "nothing was changed: Frevin may not write these settings";
+    Err(Failure::new(Kind::Guarded, message)
+        .details(plan.denied.iter().map(line))
+        .hint("start it as an administrator, or take these tweaks out of the profile"))
 }
 
 fn refuse_others(plan: &Plan) -> Result<(), Failure> {

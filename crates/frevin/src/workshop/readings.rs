@@ -14,6 +14,14 @@ impl Readings for PcReadings<'_> {
         self.0.read(address)
     }
 
+    fn supports(&self, address: &Address) -> Vec<Address> {
+        self.0.supports(address)
+    }
+
+    fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
+        self.0.obstacle(address)
+    }
+
     fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
         self.0.dependents(service)
     }

@@ -47,6 +47,7 @@ pub(crate) fn roll_back(
     shown: WayBack,
 ) -> Result<RolledBack, Failure> {
     refuse_others(&shown.changed_by_others)?;
+    refuse_denied(pc, &shown.steps)?;
     let _lock = session.lock(pc)?;
     refuse_unfinished(ledger, pc)?;
     if make_way_back(pc, ledger, selection, on_others)? != shown {
@@ -146,6 +147,19 @@ pub(super) fn carry_out(
     }
     progress.finish_and_clear();
     Ok(left_in_place)
+}
+
+/// Nothing is begun that this process could not finish.
+fn refuse_denied(pc: &dyn Pc, steps: &[BackStep]) -> Result<(), Failure> {
+    let mut denied = Vec::new();
+    for (address, ..) in writes(steps) {
+        denied.extend(pc.obstacle(address)?.map(|reason| format!("{address}: {reason}")));
+    }
+    if denied.is_empty() {
+        return Ok(());
+    }
+    let message = "nothing was changed: Frevin may not write these settings back";
+    Err(Failure::new(Kind::Guarded, message).details(denied).hint("start it as an administrator"))
 }
 
 fn refuse_others(changed: &[Changed]) -> Result<(), Failure> {

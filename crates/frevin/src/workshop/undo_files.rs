@@ -7,6 +7,7 @@ use frevin_core::layers::ChangeId;
 use frevin_core::preview::Undoing;
 use frevin_core::registry_text;
 use frevin_core::setting::undo::sheet;
+use frevin_pc::durable::sync_folder;
 use serde::Serialize;
 
 /// Where the undo files of a change are.
@@ -47,12 +48,4 @@ fn write_durably(path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     file.write_all(bytes)?;
     file.sync_all()?;
     fs_err::rename(&draft, path)
-}
-
-/// Makes the names in a folder survive a power cut. Windows has no such call, and needs none.
-fn sync_folder(folder: &Path) -> std::io::Result<()> {
-    if cfg!(unix) {
-        fs_err::File::open(folder)?.sync_all()?;
-    }
-    Ok(())
 }

@@ -79,7 +79,7 @@ fn find(written: &str, catalogue: &Catalogue, ledger: &Ledger) -> Result<Profile
 /// The facts of the PC that is meant, or of an unremarkable one; and what that is called.
 fn facts_here(session: &Session) -> Result<(Facts, String), Failure> {
     match session.pc_if_named()? {
-        Some(pc) => Ok((pc.facts()?, pc.identity().name.clone())),
+        Some(pc) => Ok((session.facts(&*pc)?, pc.identity().name.clone())),
         None => Ok((Facts::sample(), "an unremarkable desktop".to_owned())),
     }
 }

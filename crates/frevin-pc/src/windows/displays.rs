@@ -1,0 +1,96 @@
+//! Displays.
+
+use frevin_core::setting::{DisplayMode, State, Value};
+
+use super::os_error::{OsError, state_of};
+use crate::contract::{WriteError, Written};
+
+/// A display that shows the desktop.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct DisplaySeen {
+    /// Windows' name for where it is connected, `\\.\DISPLAY1`.
+    pub(crate) device: String,
+    /// The name that the owner knows it by.
+    pub(crate) name: String,
+    /// The mode it is in.
+    pub(crate) mode: DisplayMode,
+    /// The modes it offers.
+    pub(crate) modes: Vec<DisplayMode>,
+    /// The scaling of text and windows, in percent; nothing where Windows does not tell.
+    pub(crate) scaling_percent: Option<u32>,
+}
+
+/// The displays as Windows offers them.
+pub(crate) trait DisplaysApi {
+    /// Those that show the desktop.
+    fn displays(&self) -> Result<Vec<DisplaySeen>, OsError>;
+    /// Asks the driver whether it takes a mode, then sets it, for good.
+    fn set_mode(&self, device: &str, mode: DisplayMode) -> Result<(), OsError>;
+}
+
+/// The displays, each under a name of its own: where two are called the same, the second is "2".
+pub(super) fn named(displays: &dyn DisplaysApi) -> Result<Vec<DisplaySeen>, OsError> {
+    let mut named: Vec<DisplaySeen> = Vec::new();
+    for mut display in displays.displays()? {
+        let is_taken = |name: &str| named.iter().any(|other| other.name == name);
+        let first = display.name.clone();
+        for number in 2.. {
+            if !is_taken(&display.name) {
+                break;
+            }
+            display.name = format!("{first} {number}");
+        }
+        named.push(display);
+    }
+    Ok(named)
+}
+
+fn find(displays: &dyn DisplaysApi, name: &str) -> Result<Option<DisplaySeen>, OsError> {
+    let is_it = |display: &DisplaySeen| display.name.eq_ignore_ascii_case(name);
+    Ok(named(displays)?.into_iter().find(is_it))
+}
+
+pub(super) fn read_mode(displays: &dyn DisplaysApi, name: &str) -> State {
+    let display = find(displays, name);
+    state_of(display.map(|display| display.map(|display| Value::Mode(display.mode).into())))
+}
+
+pub(super) fn read_scaling(displays: &dyn DisplaysApi, name: &str) -> State {
+    state_of(find(displays, name).map(|display| {
+        let percent = display?.scaling_percent;
+        let unknown = || State::Unreadable("Windows does not tell the scaling".to_owned());
+        Some(percent.map_or_else(unknown, |percent| Value::Number(percent).into()))
+    }))
+}
+
+pub(super) fn write_mode(
+    displays: &dyn DisplaysApi,
+    name: &str,
+    mode: DisplayMode,
+) -> Result<Written, WriteError> {
+    let refused = |reason: String| WriteError::Refused(reason);
+    let display = find(displays, name)?.ok_or_else(|| refused(format!("there is no {name}")))?;
+    if display.mode == mode {
+        return Ok(Written::Done);
+    }
+    // A mode that the display does not offer can leave it black.
+    if !display.modes.contains(&mode) {
+        return Err(refused(format!("{name} does not offer {mode}")));
+    }
+    displays.set_mode(&display.device, mode)?;
+    Ok(Written::Done)
+}
+
+pub(super) fn write_scaling(
+    displays: &dyn DisplaysApi,
+    name: &str,
+    percent: u32,
+) -> Result<Written, WriteError> {
+    match read_scaling(displays, name) {
+        State::Value(Value::Number(held)) if held == percent => Ok(Written::Done),
+        State::Absent => Err(WriteError::Refused(format!("there is no {name}"))),
+        _ => Err(WriteError::Refused(
+            "Windows offers programs no way to set the scaling; its own settings do".to_owned(),
+        )),
+    }
+}

@@ -1,0 +1,459 @@
+//! What is known of the live PC.
+
+use std::collections::BTreeMap;
+
+use frevin_core::facts::{
+    Adapter, Display, Drive, DriveKind, Facts, Firmware, Form, Graphics, Load, Memory, Processor,
+    Uses, Windows,
+};
+use frevin_core::setting::{KeyPath, PowerSource, RegistryData};
+use jiff::civil::Date;
+
+use super::apis::Apis;
+use super::os_error::OsError;
+use super::registry::{self, RegistryApi};
+use super::services::Doing;
+use super::{adapters, displays, firmware_tables, startup};
+
+/// What Windows offers about the hardware and itself.
+pub(crate) trait FactsApi {
+    /// The build number.
+    fn build(&self) -> Result<u32, OsError>;
+    /// Memory that is fitted, in mebibytes.
+    fn memory_mib(&self) -> Result<u64, OsError>;
+    /// Cores, threads, and how many kinds of cores there are.
+    fn cores(&self) -> Result<Cores, OsError>;
+    /// The firmware's tables.
+    fn firmware_tables(&self) -> Result<Vec<u8>, OsError>;
+    /// The drives that are fixed.
+    fn drives(&self) -> Result<Vec<DriveSeen>, OsError>;
+    /// The letter and colon of the drive that Windows is on.
+    fn system_drive(&self) -> String;
+    /// Whether there is a battery, and whether the PC runs from it.
+    fn battery(&self) -> Result<Battery, OsError>;
+    /// The links of network interfaces.
+    fn links(&self) -> Result<Vec<Link>, OsError>;
+    /// How many processes run.
+    fn processes(&self) -> Result<u32, OsError>;
+    /// Whether something can be touched or drawn on.
+    fn has_touch_or_pen(&self) -> bool;
+    /// Whether the firmware lets the processor run virtual machines.
+    fn virtualization(&self) -> Option<bool>;
+    /// Whether a graphics card can schedule its own work; nothing where Windows does not tell.
+    fn can_schedule_itself(&self) -> Option<bool>;
+}
+
+/// The main processor's cores.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Cores {
+    pub(crate) cores: u32,
+    pub(crate) threads: u32,
+    /// Classes of efficiency; 1 where all cores are alike.
+    pub(crate) kinds: u32,
+}
+
+/// A drive that was found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct DriveSeen {
+    pub(crate) letter: String,
+    pub(crate) size_bytes: u64,
+    pub(crate) free_bytes: u64,
+    /// Whether seeking costs time; nothing where the drive does not tell.
+    pub(crate) seeks: Option<bool>,
+}
+
+/// Where power comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Battery {
+    pub(crate) is_there: bool,
+    pub(crate) is_in_use: bool,
+}
+
+/// The link of a network interface.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Link {
+    /// The GUID of the interface, in braces.
+    pub(crate) interface_id: String,
+    pub(crate) name: String,
+    pub(crate) is_wireless: bool,
+    pub(crate) mbit_s: Option<u32>,
+}
+
+const NOT_TOLD: &str = "Windows does not tell it";
+
+/// Notes what is not known while facts are collected.
+#[derive(Default)]
+struct Unknown(BTreeMap<String, String>);
+
+impl Unknown {
+    fn note(&mut self, path: &str, reason: impl ToString) {
+        self.0.entry(path.to_owned()).or_insert_with(|| reason.to_string());
+    }
+
+    /// The answer, or nothing and a note.
+    fn answer<T>(&mut self, path: &str, asked: Result<T, OsError>) -> Option<T> {
+        asked.map_err(|error| self.note(path, error)).ok()
+    }
+
+    /// What is known, or nothing and a note.
+    fn known<T>(&mut self, path: &str, known: Option<T>, reason: &str) -> Option<T> {
+        if known.is_none() {
+            self.note(path, reason);
+        }
+        known
+    }
+}
+
+/// Collects the facts. What cannot be had is null, with its reason.
+pub(super) fn collect(apis: &Apis) -> Result<Facts, OsError> {
+    let unknown = &mut Unknown::default();
+    let registry = &*apis.registry;
+    let tables = match apis.facts.firmware_tables() {
+        Ok(raw) => firmware_tables::read(&raw),
+        Err(error) => {
+            unknown.note("form", &error);
+            firmware_tables::FirmwareTables::default()
+        }
+    };
+    let battery = apis.facts.battery()?;
+    let form = tables.form.or(battery.is_there.then_some(Form::Laptop));
+    let no_entry = "the firmware's tables do not say";
+    let memory = Memory {
+        size_mib: apis.facts.memory_mib()?,
+        rated_mt_s: unknown.known("memory.rated_mt_s", tables.rated_mt_s, no_entry),
+        actual_mt_s: unknown.known("memory.actual_mt_s", tables.actual_mt_s, no_entry),
+    };
+    let facts = Facts {
+        form: unknown.known("form", form, no_entry),
+        power_source: match battery.is_in_use {
+            true => PowerSource::Battery,
+            false => PowerSource::Mains,
+        },
+        windows: windows(apis, unknown)?,
+        processor: processor(apis, unknown)?,
+        memory,
+        drives: drives(apis, unknown),
+        graphics: graphics(apis, unknown),
+        displays: displays_seen(apis, unknown),
+        adapters: adapters_seen(apis, unknown),
+        uses: uses(apis, unknown),
+        load: Load {
+            processes: unknown.answer("load.processes", apis.facts.processes()),
+            services_running: services_running(apis),
+            starts_with_pc: startup::entries(registry, &*apis.startup_folders)
+                .ok()
+                .and_then(|entries| entries.len().try_into().ok()),
+        },
+        firmware: Firmware {
+            virtualization: unknown.known(
+                "firmware.virtualization",
+                apis.facts.virtualization(),
+                NOT_TOLD,
+            ),
+            large_graphics_window: unknown.known("firmware.large_graphics_window", None, NOT_TOLD),
+            graphics_carve_out_mib: unknown.known(
+                "firmware.graphics_carve_out_mib",
+                None,
+                NOT_TOLD,
+            ),
+        },
+        has_vendor_power_modes: unknown.known("has_vendor_power_modes", None, NOT_TOLD),
+        unknown: BTreeMap::new(),
+    };
+    Ok(Facts { unknown: std::mem::take(&mut unknown.0), ..facts })
+}
+
+fn key(text: &str) -> Option<KeyPath> {
+    text.parse().ok()
+}
+
+fn text(registry: &dyn RegistryApi, at: &str, name: &str) -> Option<String> {
+    registry::text(registry, &key(at)?, name).ok().flatten().map(|text| text.trim().to_owned())
+}
+
+fn number(registry: &dyn RegistryApi, at: &str, name: &str) -> Option<u64> {
+    registry::number(registry, &key(at)?, name).ok().flatten()
+}
+
+fn has_keys(registry: &dyn RegistryApi, at: &str) -> Option<bool> {
+    let key = key(at)?;
+    match registry.has_key(&key).ok()? {
+        true => Some(!registry.key_names(&key).ok()?.is_empty()),
+        false => Some(false),
+    }
+}
+
+fn windows(apis: &Apis, unknown: &mut Unknown) -> Result<Windows, OsError> {
+    const VERSION: &str = r"HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion";
+    let build = apis.facts.build()?;
+    let registry = &*apis.registry;
+    // Windows' own names for its editions: `Core` is the one sold as Home.
+    let id = text(registry, VERSION, "EditionID");
+    let edition = id.map(|id| match id.as_str() {
+        "Core" | "CoreN" | "CoreSingleLanguage" | "CoreCountrySpecific" => "Home".to_owned(),
+        "Professional" | "ProfessionalN" => "Pro".to_owned(),
+        _ => id,
+    });
+    let edition = unknown.known("windows.edition", edition, "the registry does not name it");
+    let obeys_policies = edition.as_ref().map(|edition| edition != "Home");
+    Ok(Windows {
+        obeys_policies: unknown.known(
+            "windows.obeys_policies",
+            obeys_policies,
+            "it depends on the edition, which is not known",
+        ),
+        edition,
+        // The first build that is called 11 ("Windows 11 release information").
+        release: if build >= 22_000 { 11 } else { 10 },
+        build,
+        is_64_bit: true,
+    })
+}
+
+fn processor(apis: &Apis, unknown: &mut Unknown) -> Result<Processor, OsError> {
+    const FIRST: &str = r"HKLM\HARDWARE\DESCRIPTION\System\CentralProcessor\0";
+    let registry = &*apis.registry;
+    let cores = apis.facts.cores()?;
+    let base_mhz = number(registry, FIRST, "~MHz").and_then(|mhz| mhz.try_into().ok());
+    Ok(Processor {
+        name: text(registry, FIRST, "ProcessorNameString")
+            .unwrap_or_else(|| "a processor without a name".to_owned()),
+        cores: cores.cores,
+        threads: cores.threads,
+        mixed_cores: Some(cores.kinds > 1),
+        base_mhz: unknown.known("processor.base_mhz", base_mhz, "the registry does not say"),
+        sustained_mhz: unknown.known("processor.sustained_mhz", None, "nobody has measured it"),
+    })
+}
+
+fn drives(apis: &Apis, unknown: &mut Unknown) -> Vec<Drive> {
+    let system = apis.facts.system_drive();
+    let found = unknown.answer("drives", apis.facts.drives()).unwrap_or_default();
+    found
+        .into_iter()
+        .map(|drive| Drive {
+            kind: unknown.known(
+                "drives.kind",
+                drive.seeks.map(|seeks| match seeks {
+                    true => DriveKind::Spinning,
+                    false => DriveKind::SolidState,
+                }),
+                "a drive does not tell whether seeking costs time",
+            ),
+            size_gib: drive.size_bytes >> 30,
+            free_gib: drive.free_bytes >> 30,
+            is_system: drive.letter.eq_ignore_ascii_case(&system),
+            letter: drive.letter,
+        })
+        .collect()
+}
+
+/// The graphics processors, from the class of devices that their drivers are entered under.
+fn graphics(apis: &Apis, unknown: &mut Unknown) -> Vec<Graphics> {
+    const CLASS: &str =
+        r"HKLM\SYSTEM\CurrentControlSet\Control\Class\{4d36e968-e325-11ce-bfc1-08002be10318}";
+    let registry = &*apis.registry;
+    let devices = display_devices(registry);
+    let numbers = key(CLASS)
+        .filter(|class| registry.has_key(class).unwrap_or(false))
+        .and_then(|class| registry.key_names(&class).ok())
+        .unwrap_or_default();
+    let is_number = |name: &String| name.len() == 4 && name.bytes().all(|b| b.is_ascii_digit());
+    let mut cards = Vec::new();
+    for number in numbers.iter().filter(|name| is_number(name)) {
+        let at = format!(r"{CLASS}\{number}");
+        let Some(name) = text(registry, &at, "DriverDesc") else { continue };
+        let device = devices.iter().find(|device| {
+            device.driver.rsplit_once('\\').is_some_and(|(_, driver)| driver == number)
+        });
+        let memory = key(&at)
+            .and_then(|key| registry.value(&key, "HardwareInformation.qwMemorySize").ok()?)
+            .and_then(|data| bytes_as_number(&data));
+        let in_processor = device.and_then(|device| device.bus).filter(|bus| *bus == 0);
+        cards.push(Graphics {
+            name,
+            is_discrete: unknown.known(
+                "graphics.is_discrete",
+                in_processor.map(|_| false),
+                "Windows does not tell whether a card has a board of its own",
+            ),
+            video_memory_mib: unknown.known(
+                "graphics.video_memory_mib",
+                memory.map(|bytes| bytes >> 20),
+                "its driver does not say",
+            ),
+            driver_version: text(registry, &at, "DriverVersion"),
+            driver_date: unknown.known(
+                "graphics.driver_date",
+                text(registry, &at, "DriverDate").and_then(|date| month_day_year(&date)),
+                "its driver does not say",
+            ),
+            can_schedule_itself: unknown.known(
+                "graphics.can_schedule_itself",
+                apis.facts.can_schedule_itself(),
+                NOT_TOLD,
+            ),
+            device_id: device.map(|device| device.id.clone()),
+        });
+    }
+    if cards.is_empty() {
+        unknown.note("graphics", "no driver of a graphics card is entered in the registry");
+    }
+    cards
+}
+
+struct DisplayDevice {
+    id: String,
+    /// The class and number of its driver.
+    driver: String,
+    bus: Option<u32>,
+}
+
+/// The devices on the main bus that have a driver of the display class.
+fn display_devices(registry: &dyn RegistryApi) -> Vec<DisplayDevice> {
+    const PCI: &str = r"HKLM\SYSTEM\CurrentControlSet\Enum\PCI";
+    let below = |at: &str| -> Vec<String> {
+        key(at).and_then(|key| registry.key_names(&key).ok()).unwrap_or_default()
+    };
+    let mut found = Vec::new();
+    for device in below(PCI) {
+        for instance in below(&format!(r"{PCI}\{device}")) {
+            let at = format!(r"{PCI}\{device}\{instance}");
+            let Some(driver) = text(registry, &at, "Driver") else { continue };
+            if !driver.to_ascii_lowercase().starts_with("{4d36e968-") {
+                continue;
+            }
+            // It ends in the bus, the device and the function: `…;(1,0,0)`.
+            let bus = text(registry, &at, "LocationInformation").and_then(|location| {
+                let (_, place) = location.rsplit_once('(')?;
+                place.split(',').next()?.trim().parse().ok()
+            });
+            found.push(DisplayDevice { id: format!(r"PCI\{device}\{instance}"), driver, bus });
+        }
+    }
+    found
+}
+
+/// A number that drivers store as one or as plain bytes.
+fn bytes_as_number(data: &RegistryData) -> Option<u64> {
+    data.as_number().or_else(|| Some(u64::from_le_bytes(data.bytes.as_slice().try_into().ok()?)))
+}
+
+/// The way drivers write their date: `8-18-2026`.
+fn month_day_year(text: &str) -> Option<Date> {
+    let mut parts = text.split('-');
+    let (month, day, year) = (parts.next()?, parts.next()?, parts.next()?);
+    Date::new(year.parse().ok()?, month.parse().ok()?, day.parse().ok()?).ok()
+}
+
+fn displays_seen(apis: &Apis, unknown: &mut Unknown) -> Vec<Display> {
+    let found = unknown.answer("displays", displays::named(&*apis.displays)).unwrap_or_default();
+    let display = |display: displays::DisplaySeen| {
+        let same_size = |mode: &&frevin_core::setting::DisplayMode| {
+            (mode.width_px, mode.height_px) == (display.mode.width_px, display.mode.height_px)
+        };
+        let rates = display.modes.iter().filter(same_size).map(|mode| mode.refresh_hz);
+        Display {
+            highest_refresh_hz: rates.max().unwrap_or(display.mode.refresh_hz),
+            width_px: display.mode.width_px,
+            height_px: display.mode.height_px,
+            refresh_hz: display.mode.refresh_hz,
+            scaling_percent: unknown.known(
+                "displays.scaling_percent",
+                display.scaling_percent,
+                NOT_TOLD,
+            ),
+            can_vary_refresh: unknown.known("displays.can_vary_refresh", None, NOT_TOLD),
+            name: display.name,
+        }
+    };
+    found.into_iter().map(display).collect()
+}
+
+fn adapters_seen(apis: &Apis, unknown: &mut Unknown) -> Vec<Adapter> {
+    let links = unknown.answer("adapters", apis.facts.links()).unwrap_or_default();
+    let connections = adapters::connections(&*apis.registry).unwrap_or_default();
+    let adapter = |link: Link| {
+        let same = |connection: &&adapters::Connection| {
+            connection.interface_id.eq_ignore_ascii_case(&link.interface_id)
+        };
+        let connection = connections.iter().find(same);
+        Adapter {
+            name: connection.map_or(link.name, |connection| connection.name.clone()),
+            is_wireless: link.is_wireless,
+            link_mbit_s: unknown.known(
+                "adapters.link_mbit_s",
+                link.mbit_s,
+                "an adapter has no link now",
+            ),
+            device_id: connection.and_then(|connection| connection.device_id.clone()),
+            interface_id: Some(link.interface_id),
+        }
+    };
+    links.into_iter().map(adapter).collect()
+}
+
+fn services_running(apis: &Apis) -> Option<u32> {
+    let names = apis.services.names().ok()?;
+    let runs = |name: &&String| apis.services.doing(name) == Ok(Some(Doing::Running));
+    names.iter().filter(runs).count().try_into().ok()
+}
+
+/// What can be told of what the owner uses. What nobody can tell from the PC is not known: the owner
+/// says it.
+fn uses(apis: &Apis, unknown: &mut Unknown) -> Uses {
+    let registry = &*apis.registry;
+    let runs = |service: &str| match apis.services.doing(service) {
+        Ok(Some(doing)) => Some(doing == Doing::Running),
+        Ok(None) => Some(false),
+        Err(_) => None,
+    };
+    const PRINTERS: &str = r"HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers";
+    let printer = key(PRINTERS).and_then(|key| match registry.has_key(&key).ok()? {
+        // Windows brings printers of its own that print to files.
+        true => registry.key_names(&key).ok().map(|names| {
+            let own = ["Microsoft Print to PDF", "Microsoft XPS Document Writer", "Fax"];
+            names.iter().any(|name| !own.contains(&name.as_str()) && !name.starts_with("OneNote"))
+        }),
+        false => Some(false),
+    });
+    let class = |guid: &str| {
+        has_keys(registry, &format!(r"HKLM\SYSTEM\CurrentControlSet\Control\Class\{guid}"))
+    };
+    const TERMINAL_SERVER: &str = r"HKLM\SYSTEM\CurrentControlSet\Control\Terminal Server";
+    let remote = number(registry, TERMINAL_SERVER, "fDenyTSConnections").map(|denied| denied == 0);
+    let owner = "only the owner can say";
+    let mut told =
+        |name: &str, known: Option<bool>| unknown.known(&format!("uses.{name}"), known, owner);
+    Uses {
+        printer: told("printer", printer),
+        virtual_machines: told("virtual_machines", runs("vmms").filter(|runs| *runs)),
+        recording: told("recording", None),
+        file_search: told("file_search", None),
+        touch_or_pen: told("touch_or_pen", Some(apis.facts.has_touch_or_pen())),
+        // Classes of devices: cameras, Bluetooth radios, sensors of faces and fingers, scanners.
+        camera: told("camera", class("{ca3e7ab9-b4c3-4ae6-8251-579ef933890f}")),
+        bluetooth: told("bluetooth", class("{e0cbf06c-cd8b-4647-bb8a-263b43f0f974}")),
+        other_antivirus: told("other_antivirus", None),
+        remote_desktop: told("remote_desktop", remote),
+        file_sharing: told("file_sharing", None),
+        scanner: told("scanner", class("{6bdd1fc6-810f-11d0-bec7-08002be2092f}")),
+        biometrics: told("biometrics", class("{53d29ef7-377c-4d14-864b-eb3a85769359}")),
+        store_games: told("store_games", None),
+        game_bar: told("game_bar", None),
+        location: told("location", None),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn drivers_write_their_date_in_their_own_way() {
+        assert_eq!(month_day_year("8-18-2026"), Date::new(2026, 8, 18).ok());
+        for bad in ["", "2026-08-18", "13-1-2026", "8-18", "a-b-c"] {
+            assert_eq!(month_day_year(bad), None, "{bad}");
+        }
+    }
+}

@@ -1,0 +1,432 @@
+//! The live PC, opened.
+
+use std::path::Path;
+use std::time::Duration;
+
+use frevin_core::facts::Facts;
+use frevin_core::setting::{
+    Address, CleanPlace, KeyPath, PowerSource, State, ThingKind, ThingSetting, Value,
+    VisualParameter, WinName, needs_administrator,
+};
+
+use super::apis::Apis;
+use super::devices::Interrupt;
+use super::os_error::OsError;
+use super::{
+    adapters, boot, devices, displays, facts, installed, page_file, power, protections, registry,
+    services, startup, tasks, visual,
+};
+use crate::contract::{
+    BootId, CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
+    WriteError, Written,
+};
+use crate::durable::sync_file;
+use crate::files::{Quarantine, TextFiles};
+
+const LOCK: &str = "live-pc.lock";
+const HOLDER: &str = "live-pc.holder.json";
+
+/// The PC that Frevin runs on.
+///
+/// Settings are read where they are, each time. What has no list of its own is not among
+/// [`Pc::addresses`]: the registry, and settings files of games. They are read and written like
+/// the others.
+pub struct LivePc {
+    apis: Apis,
+    identity: PcIdentity,
+    /// How long a service may take to do what it was told.
+    patience: Duration,
+    home: std::path::PathBuf,
+    text_files: TextFiles,
+    quarantine: Quarantine,
+}
+
+impl LivePc {
+    /// The PC that this program runs on. `home` is Frevin's own folder: the lock lies in it, and
+    /// what is set aside.
+    ///
+    /// # Errors
+    /// Where Windows cannot be asked which PC this is.
+    #[cfg(windows)]
+    pub fn open(home: &Path) -> Result<Self, PcError> {
+        Self::over(super::os::apis(), home)
+    }
+
+    /// A PC over what Windows offers.
+    pub(crate) fn over(apis: Apis, home: &Path) -> Result<Self, PcError> {
+        // The identifier that Windows gives itself when it is set up.
+        let key = parse_key(r"HKLM\SOFTWARE\Microsoft\Cryptography")?;
+        let id = registry::text(&*apis.registry, &key, "MachineGuid").map_err(failed)?;
+        let id = id.ok_or_else(|| failed(OsError::Said("Windows has no MachineGuid".into())))?;
+        let name = apis.system.name();
+        Ok(Self {
+            identity: PcIdentity { id: format!("live-{id}"), name, kind: PcKind::Live },
+            patience: Duration::from_secs(30),
+            home: home.to_owned(),
+            text_files: TextFiles::new(apis.places.clone(), home.join("settings-file.new")),
+            quarantine: Quarantine::new(apis.clean_places.clone(), home.join("quarantine")),
+            apis,
+        })
+    }
+
+    /// Another patience with services, for tests.
+    #[cfg(test)]
+    pub(crate) fn be_patient_for(&mut self, patience: Duration) {
+        self.patience = patience;
+    }
+
+    fn registry(&self) -> &dyn registry::RegistryApi {
+        &*self.apis.registry
+    }
+
+    fn read_thing(&self, setting: &ThingSetting) -> State {
+        let (apis, registry) = (&self.apis, self.registry());
+        let (thing, part) = (setting.thing().as_str(), setting.part_name().as_str());
+        match (setting.kind(), part) {
+            (ThingKind::Task, _) => tasks::read(&*apis.tasks, thing),
+            (ThingKind::Display, "mode") => displays::read_mode(&*apis.displays, thing),
+            (ThingKind::Display, _) => displays::read_scaling(&*apis.displays, thing),
+            (ThingKind::Adapter, "name-servers") => adapters::read_name_servers(registry, thing),
+            (ThingKind::Adapter, "power-saving") => adapters::read_power_saving(registry, thing),
+            (ThingKind::Adapter, option) => {
+                adapters::read_option(registry, thing, option.trim_start_matches("option-"))
+            }
+            (ThingKind::Device, "enabled") => devices::read_enabled(&*apis.devices, thing),
+            (ThingKind::Device, part) => devices::read_interrupt(registry, thing, interrupt(part)),
+            (ThingKind::Startup, _) => startup::read(registry, &*apis.startup_folders, thing),
+            (ThingKind::App, _) => installed::read_app(&*apis.apps, thing),
+            (ThingKind::Feature, _) => installed::read_feature(&*apis.features, thing),
+            (ThingKind::Boot, part) => boot::read(&*apis.boot, thing, part),
+            (ThingKind::PageFile, _) => {
+                page_file::read(registry, &apis.facts.system_drive(), thing)
+            }
+            (ThingKind::Driver, _) => State::Unreadable(NO_DRIVER.to_owned()),
+            (ThingKind::Protection, "enabled") => {
+                protections::read_enabled(&*apis.protections, thing)
+            }
+            (ThingKind::Protection, _) => protections::read_exclusions(&*apis.protections, thing),
+        }
+    }
+
+    fn write_thing(&self, setting: &ThingSetting, state: &State) -> Result<Written, WriteError> {
+        let (apis, registry) = (&self.apis, self.registry());
+        let (thing, part) = (setting.thing().as_str(), setting.part_name().as_str());
+        match (setting.kind(), part, state) {
+            (ThingKind::Task, _, State::Value(Value::Flag(on))) => {
+                tasks::write(&*apis.tasks, thing, *on)
+            }
+            (ThingKind::Display, "mode", State::Value(Value::Mode(mode))) => {
+                displays::write_mode(&*apis.displays, thing, *mode)
+            }
+            (ThingKind::Display, _, State::Value(Value::Number(percent))) => {
+                displays::write_scaling(&*apis.displays, thing, *percent)
+            }
+            (ThingKind::Adapter, "name-servers", State::Value(Value::Texts(servers))) => {
+                adapters::write_name_servers(registry, &*apis.name_servers, thing, servers)
+            }
+            (ThingKind::Adapter, "power-saving", state) => {
+                adapters::write_power_saving(registry, thing, state)
+            }
+            (ThingKind::Adapter, option, State::Value(Value::Text(text))) => {
+                adapters::write_option(registry, thing, option.trim_start_matches("option-"), text)
+            }
+            (ThingKind::Device, "enabled", State::Value(Value::Flag(on))) => {
+                devices::write_enabled(&*apis.devices, thing, *on)
+            }
+            (ThingKind::Device, part, state) if part != "enabled" => {
+                devices::write_interrupt(registry, thing, interrupt(part), state)
+            }
+            (ThingKind::Startup, _, State::Value(Value::Flag(on))) => {
+                startup::write(registry, &*apis.startup_folders, thing, *on)
+            }
+            (ThingKind::App, _, State::Value(Value::Flag(on))) => {
+                installed::write_app(&*apis.apps, thing, *on)
+            }
+            (ThingKind::Feature, _, State::Value(Value::Flag(on))) => {
+                installed::write_feature(&*apis.features, thing, *on)
+            }
+            (ThingKind::Boot, part, state) => boot::write(&*apis.boot, thing, part, state),
+            (ThingKind::PageFile, _, State::Value(Value::PageFile(size))) => {
+                page_file::write(registry, &apis.facts.system_drive(), thing, *size)
+            }
+            (ThingKind::Driver, ..) => Err(WriteError::Refused(NO_DRIVER.to_owned())),
+            (ThingKind::Protection, "enabled", State::Value(Value::Flag(on))) => {
+                protections::write_enabled(&*apis.protections, thing, *on)
+            }
+            (ThingKind::Protection, _, State::Value(Value::Texts(folders))) => {
+                protections::write_exclusions(&*apis.protections, folders)
+            }
+            (_, _, other) => Err(WriteError::Refused(format!("{setting} cannot hold {other}"))),
+        }
+    }
+
+    /// The parts of things that can be listed, as addresses.
+    fn listed_things(&self) -> Vec<Address> {
+        let apis = &self.apis;
+        let mut texts = Vec::new();
+        let mut add = |kind: ThingKind, things: Vec<String>, parts: &[&str]| {
+            for thing in things {
+                texts.extend(parts.iter().map(|part| format!("{}:{thing}#{part}", kind.name())));
+            }
+        };
+        add(ThingKind::Task, apis.tasks.paths().unwrap_or_default(), &["enabled"]);
+        let displays = displays::named(&*apis.displays).unwrap_or_default();
+        let names = displays.into_iter().map(|display| display.name).collect();
+        add(ThingKind::Display, names, &["mode", "scaling-percent"]);
+        let connections = adapters::connections(self.registry()).unwrap_or_default();
+        let names = connections.iter().map(|connection| connection.name.clone()).collect();
+        add(ThingKind::Adapter, names, &["name-servers", "power-saving"]);
+        let entries = startup::entries(self.registry(), &*apis.startup_folders);
+        add(ThingKind::Startup, entries.unwrap_or_default(), &["enabled"]);
+        add(ThingKind::App, apis.apps.families().unwrap_or_default(), &["installed"]);
+        add(ThingKind::Feature, apis.features.names().unwrap_or_default(), &["enabled"]);
+        let drives = apis.facts.drives().unwrap_or_default();
+        let letters = drives.into_iter().map(|drive| drive.letter).collect();
+        add(ThingKind::PageFile, letters, &["size"]);
+        let switches = protections::switches().map(str::to_owned).collect();
+        add(ThingKind::Protection, switches, &["enabled"]);
+        add(ThingKind::Protection, vec!["anti-virus".to_owned()], &["exclusions"]);
+        for (entry, part) in boot::parts() {
+            add(ThingKind::Boot, vec![entry.to_owned()], &[&part]);
+        }
+        texts.iter().filter_map(|text| text.parse().ok()).collect()
+    }
+
+    fn listed_power(&self) -> Result<Vec<Address>, OsError> {
+        let power = &*self.apis.power;
+        let mut addresses = vec![Address::ActivePlan];
+        for plan in power.plans()? {
+            addresses.push(Address::PowerPlan(plan));
+            for (subgroup, setting) in power.settings(plan)? {
+                addresses.push(Address::PowerHidden { subgroup, setting });
+                for source in [PowerSource::Mains, PowerSource::Battery] {
+                    addresses.push(Address::PowerValue { plan, subgroup, setting, source });
+                }
+            }
+        }
+        Ok(addresses)
+    }
+}
+
+const NO_DRIVER: &str = "Windows offers no way to its settings, only the card's own program does";
+
+fn interrupt(part: &str) -> Interrupt {
+    match part {
+        "interrupt-priority" => Interrupt::Priority,
+        _ => Interrupt::MessageSignalled,
+    }
+}
+
+fn parse_key(text: &str) -> Result<KeyPath, PcError> {
+    text.parse().map_err(|error| PcError::Io(std::io::Error::other(format!("{error}"))))
+}
+
+fn failed(error: OsError) -> PcError {
+    PcError::Io(std::io::Error::other(error.to_string()))
+}
+
+impl Pc for LivePc {
+    fn identity(&self) -> &PcIdentity {
+        &self.identity
+    }
+
+    fn facts(&self) -> Result<Facts, PcError> {
+        facts::collect(&self.apis).map_err(failed)
+    }
+
+    /// Windows counts its starts; where it does not, the moment is taken at which it made the part
+    /// of the registry that it makes anew at every start. Neither moves when a PC with fast startup
+    /// is only switched off and on, which is no restart.
+    fn boot(&self) -> Result<BootId, PcError> {
+        let prefetch = parse_key(
+            r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management\PrefetchParameters",
+        )?;
+        if let Ok(Some(count)) = registry::number(self.registry(), &prefetch, "BootId") {
+            return Ok(BootId(format!("start-{count}")));
+        }
+        let hardware = parse_key(r"HKLM\HARDWARE\DESCRIPTION")?;
+        let made = self.registry().changed_at(&hardware).map_err(failed)?;
+        let made = made.ok_or_else(|| failed(OsError::Said("no start is known".into())))?;
+        Ok(BootId(format!("since-{made}")))
+    }
+
+    fn lock(&mut self) -> Result<PcLock, LockError> {
+        let holder = self.home.join(HOLDER);
+        let told = |holder: &Path| -> Option<Holder> {
+            serde_json::from_slice(&fs_err::read(holder).ok()?).ok()
+        };
+        fs_err::create_dir_all(&self.home)?;
+        let file = fs_err::OpenOptions::new()
+            .create(true)
+            .truncate(false)
+            .write(true)
+            .open(self.home.join(LOCK))?
+            .into_file();
+        match file.try_lock() {
+            Ok(()) => {}
+            Err(std::fs::TryLockError::WouldBlock) => return Err(LockError::Held(told(&holder))),
+            Err(std::fs::TryLockError::Error(error)) => return Err(error.into()),
+        }
+        // Another Frevin with another home changes the same PC.
+        let Some(turn) = self.apis.system.take_turn()? else { return Err(LockError::Held(None)) };
+        self.text_files.tidy().map_err(PcError::from)?;
+        self.quarantine.tidy()?;
+        let this = serde_json::to_vec(&Holder::this_process()).map_err(std::io::Error::other)?;
+        fs_err::write(&holder, this)?;
+        Ok(PcLock::of(file, holder).together_with(turn))
+    }
+
+    fn read(&self, address: &Address) -> Result<State, PcError> {
+        let apis = &self.apis;
+        Ok(match address {
+            Address::RegistryKey(key) => registry::read_key(self.registry(), key),
+            Address::RegistryValue(key, name) => registry::read_value(self.registry(), key, name),
+            Address::ServiceStart(name) => services::read_start(&*apis.services, name),
+            Address::ServiceRunning(name) => services::read_run(&*apis.services, name),
+            Address::ActivePlan => power::read_active(&*apis.power),
+            Address::PowerPlan(plan) => power::read_plan(&*apis.power, *plan),
+            Address::PowerHidden { subgroup, setting } => {
+                power::read_hidden(&*apis.power, *subgroup, *setting)
+            }
+            Address::PowerValue { plan, subgroup, setting, source } => {
+                power::read_value(&*apis.power, [*plan, *subgroup, *setting], *source)
+            }
+            Address::Visual(parameter) => visual::read(&*apis.visual, *parameter),
+            Address::Thing(setting) => self.read_thing(setting),
+            Address::Text(setting) => self.text_files.read(setting),
+            Address::Clean(setting) => self.quarantine.read(*setting),
+        })
+    }
+
+    fn write(&mut self, address: &Address, state: &State) -> Result<Written, WriteError> {
+        let apis = &self.apis;
+        match address {
+            Address::RegistryKey(key) => registry::write_key(self.registry(), key, state),
+            Address::RegistryValue(key, name) => {
+                registry::write_value(self.registry(), key, name, state)
+            }
+            Address::ServiceStart(name) => services::write_start(&*apis.services, name, state),
+            Address::ServiceRunning(name) => {
+                services::write_run(&*apis.services, name, state, self.patience)
+            }
+            Address::ActivePlan => power::write_active(&*apis.power, state),
+            Address::PowerPlan(plan) => power::write_plan(&*apis.power, *plan, state),
+            Address::PowerHidden { subgroup, setting } => {
+                power::write_hidden(&*apis.power, *subgroup, *setting, state)
+            }
+            Address::PowerValue { plan, subgroup, setting, source } => {
+                power::write_value(&*apis.power, [*plan, *subgroup, *setting], *source, state)
+            }
+            Address::Visual(parameter) => visual::write(&*apis.visual, *parameter, state),
+            Address::Thing(setting) => self.write_thing(setting, state),
+            Address::Text(setting) => self.text_files.write(setting, state),
+            Address::Clean(setting) => self.quarantine.write(*setting, state),
+        }
+    }
+
+    fn flush(&mut self) -> Result<(), PcError> {
+        for hive in [r"HKLM\SYSTEM", r"HKLM\SOFTWARE", r"HKCU\Software"] {
+            match self.registry().flush(&parse_key(hive)?) {
+                // Who may not flush a hive could not write to it either.
+                Err(error) if error.is_denial() || error.is_absence() => {}
+                flushed => flushed.map_err(failed)?,
+            }
+        }
+        for lasting in [self.home.join(LOCK), self.home.join(HOLDER)] {
+            if lasting.exists() {
+                sync_file(&lasting)?;
+            }
+        }
+        self.quarantine.sync()?;
+        Ok(())
+    }
+
+    fn restore_point(&mut self, description: &str) -> Result<RestorePoint, PcError> {
+        Ok(self.apis.system.restore_point(description))
+    }
+
+    fn dependents(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
+        match self.apis.services.dependents(service.as_str()) {
+            Err(error) if error.is_absence() => Ok(Vec::new()),
+            names => Ok(names.map_err(failed)?.into_iter().map(WinName::new).collect()),
+        }
+    }
+
+    fn dependencies(&self, service: &WinName) -> Result<Vec<WinName>, PcError> {
+        match services::dependencies(&*self.apis.services, service) {
+            Err(error) if error.is_absence() => Ok(Vec::new()),
+            names => names.map_err(failed),
+        }
+    }
+
+    /// The keys in which a driver, or Windows' switch for what starts, looks for a value.
+    fn supports(&self, address: &Address) -> Vec<Address> {
+        let Address::Thing(setting) = address else { return address.supports() };
+        let thing = setting.thing().as_str();
+        let keys = match (setting.kind(), setting.part_name().as_str()) {
+            (ThingKind::Device, "enabled") => Vec::new(),
+            (ThingKind::Device, part) => interrupt(part).supports(thing),
+            (ThingKind::Startup, _) => startup::supports(thing),
+            _ => Vec::new(),
+        };
+        keys.into_iter().map(Address::RegistryKey).collect()
+    }
+
+    fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
+        if !self.apis.system.is_administrator() && needs_administrator(address) {
+            return Ok(Some("it needs an administrator".to_owned()));
+        }
+        // Some keys are closed to administrators too: the nearest one that exists tells.
+        let key = match address {
+            Address::RegistryKey(key) => key.parent(),
+            Address::RegistryValue(key, _) => Some(key.clone()),
+            _ => None,
+        };
+        for key in std::iter::successors(key, KeyPath::parent) {
+            match self.registry().may_write(&key) {
+                Ok(true) => return Ok(None),
+                Ok(false) => return Ok(Some(format!("{key} does not let this user write"))),
+                Err(error) if error.is_absence() => {}
+                Err(_) => return Ok(None),
+            }
+        }
+        Ok(None)
+    }
+
+    fn values_of(&self, key: &KeyPath) -> Result<Vec<WinName>, PcError> {
+        match self.registry().value_names(key) {
+            Ok(names) => Ok(names.into_iter().map(WinName::new).collect()),
+            Err(error) if error.is_absence() || error.is_denial() => Ok(Vec::new()),
+            Err(error) => Err(failed(error)),
+        }
+    }
+
+    fn clean_content(&self) -> Result<Vec<CleanContent>, PcError> {
+        self.quarantine.content()
+    }
+
+    fn empty_quarantine(&mut self, place: CleanPlace) -> Result<CleanContent, PcError> {
+        self.quarantine.empty(place)
+    }
+
+    fn addresses(&self) -> Result<Vec<Address>, PcError> {
+        let mut addresses: Vec<Address> = VisualParameter::ALL
+            .into_iter()
+            .map(Address::Visual)
+            .filter(|address| self.read(address).is_ok_and(|state| state.is_readable()))
+            .collect();
+        for name in self.apis.services.names().map_err(failed)? {
+            let name = WinName::new(name);
+            for address in [Address::ServiceStart(name.clone()), Address::ServiceRunning(name)] {
+                // A name that no address can have is nobody's setting.
+                addresses.extend(address.to_string().parse::<Address>());
+            }
+        }
+        addresses.extend(self.listed_power().unwrap_or_default());
+        addresses.extend(self.listed_things());
+        addresses.extend(self.quarantine.addresses());
+        addresses.sort();
+        addresses.dedup();
+        Ok(addresses)
+    }
+}

@@ -1,0 +1,412 @@
+//! The live PC over recorded answers: what settings mean on Windows, where none is at hand.
+
+mod recorded;
+
+use std::cell::RefCell;
+use std::rc::Rc;
+
+use frevin_core::facts::{DriveKind, Form};
+use frevin_core::setting::{
+    Address, PageFileSize, PowerSource, RegistryData, RunState, ServiceStart, State, ThingKind,
+    Value, VisualParameter,
+};
+use uuid::Uuid;
+
+use self::recorded::{Plan, Recorded, Service, Stops, Windows, registry};
+use super::LivePc;
+use super::boot::Element;
+use super::services::Doing;
+use crate::conformance::{self, Sample, Samples};
+use crate::contract::{LockError, Pc, WriteError, Written};
+
+const BALANCED: Uuid = Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e);
+const HIGH: Uuid = Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c);
+const COPY: Uuid = Uuid::from_u128(0x11111111_2222_4333_8444_555555555555);
+const SUBGROUP: Uuid = Uuid::from_u128(0x54533251_82be_4824_96c1_47b60b740d00);
+const SETTING: Uuid = Uuid::from_u128(0x893dee8e_2bef_41e0_89c6_b55d0929964c);
+const CARD: &str = r"PCI\VEN_F00D&DEV_0007\4&1A2B3C4D&0&0008";
+const NETWORK_CARD: &str = r"PCI\VEN_F00D&DEV_0110\3&11583659&0&FE";
+
+fn service(start: u32, doing: Doing, needs: &[&'static str], stops: Stops) -> Service {
+    Service { start, delayed: false, doing, needs: needs.to_vec(), stops }
+}
+
+fn recording() -> Windows {
+    let plan = |name: &str, mains| Plan {
+        name: name.to_owned(),
+        description: "As it came".to_owned(),
+        values: [((SUBGROUP, SETTING), [mains, 5])].into(),
+    };
+    let task = |settings: &str| format!("<Task><Settings>{settings}</Settings></Task>");
+    Windows(Rc::new(RefCell::new(Recorded {
+        registry: registry(include_str!("registry.reg")),
+        closed: Vec::new(),
+        services: [
+            ("Base", service(2, Doing::Running, &[], Stops::AtOnce)),
+            ("Upper", service(2, Doing::Running, &["Base"], Stops::AtOnce)),
+            ("Top", service(3, Doing::Stopped, &["Upper", "Base"], Stops::AtOnce)),
+            ("Off", service(4, Doing::Stopped, &[], Stops::AtOnce)),
+            ("Stubborn", service(2, Doing::Running, &[], Stops::Never)),
+            ("Needed", service(2, Doing::Running, &[], Stops::Refused)),
+        ]
+        .into(),
+        active: BALANCED,
+        plans: [(BALANCED, plan("Balanced", 5)), (HIGH, plan("High performance", 100))].into(),
+        attributes: [((SUBGROUP, SETTING), 2)].into(),
+        visual: [(VisualParameter::MenuDelay, 400)].into(),
+        tasks: [
+            (r"\Plain".to_owned(), task("<Enabled>true</Enabled>")),
+            (r"\Silent".to_owned(), task("<Hidden>true</Hidden>")),
+            (r"\Secret".to_owned(), task("<LogonType>Password</LogonType>")),
+        ]
+        .into(),
+        tasks_ignore_switches: true,
+        mode: "2560x1440@60".parse().unwrap(),
+        devices: [(CARD.to_owned(), true)].into(),
+        boot: [
+            (
+                ("{9dea862c-5cdd-4e70-acc1-f32b344d4795}".to_owned(), 0x2500_0004),
+                Element::Integer(30),
+            ),
+            (
+                ("{fa926493-6f1c-4193-a414-58f0b2456d1e}".to_owned(), 0x2500_0020),
+                Element::Integer(0),
+            ),
+        ]
+        .into(),
+        apps: ["News_8wekyb3d8bbwe", "Bought_8wekyb3d8bbwe"].map(str::to_owned).into(),
+        kept_apps: ["News_8wekyb3d8bbwe".to_owned()].into(),
+        features: [("SMB1Protocol".to_owned(), false)].into(),
+        preferences: [
+            ("DisableRealtimeMonitoring".to_owned(), 0),
+            ("MAPSReporting".to_owned(), 2),
+            ("SubmitSamplesConsent".to_owned(), 3),
+        ]
+        .into(),
+        exclusions: vec![r"D:\Games".to_owned()],
+        is_administrator: true,
+        offers_nothing: false,
+    })))
+}
+
+fn opened(windows: &Windows) -> (tempfile::TempDir, LivePc) {
+    let home = tempfile::tempdir().unwrap();
+    let mut pc = LivePc::over(windows.apis(), home.path()).unwrap();
+    pc.be_patient_for(std::time::Duration::from_millis(80));
+    (home, pc)
+}
+
+fn at(text: &str) -> Address {
+    text.parse().unwrap_or_else(|error| panic!("{text}: {error}"))
+}
+
+fn flag(on: bool) -> State {
+    Value::Flag(on).into()
+}
+
+fn text(text: &str) -> State {
+    Value::Text(text.into()).into()
+}
+
+fn start(word: &str) -> State {
+    Value::Start(ServiceStart::from_word(word).unwrap()).into()
+}
+
+fn texts(texts: &[&str]) -> State {
+    Value::Texts(texts.iter().map(|text| (*text).to_owned()).collect()).into()
+}
+
+fn dword(number: u32) -> State {
+    Value::Registry(RegistryData::dword(number)).into()
+}
+
+fn page_file(size: &str) -> State {
+    Value::PageFile(size.parse().unwrap()).into()
+}
+
+fn refusal(written: Result<Written, WriteError>) -> String {
+    match written {
+        Err(WriteError::Refused(reason)) => reason,
+        other => panic!("was to be refused, gave {other:?}"),
+    }
+}
+
+#[test]
+fn every_kind_keeps_the_contract() {
+    let windows = recording();
+    let first = windows.0.borrow().clone();
+    let (_home, mut pc) = opened(&windows);
+    let _lock = pc.lock().unwrap();
+    let sample = |address: &str, other: State| Sample { address: at(address), other };
+    let value = format!("{BALANCED}/{SUBGROUP}/{SETTING}");
+    let copy = Value::PlanExists { copy_of: Some(HIGH), name: "Play".into() };
+    let msi = "message-signalled-interrupts";
+    let samples = Samples {
+        writable: vec![
+            sample(r"registry:HKCU\SOFTWARE\Frevin test#odd", dword(7)),
+            sample(r"registry:HKCU\SOFTWARE\Frevin test#new", dword(7)),
+            sample(r"registry:HKCU\SOFTWARE\Fresh", Value::Key.into()),
+            sample("service:Base#start", start("disabled")),
+            sample("service:Top#start", start("automatic-delayed")),
+            sample("service:Upper#running", Value::Run(RunState::Stopped).into()),
+            sample("service:Base#running", Value::Run(RunState::Paused).into()),
+            sample("power:active-plan", Value::Plan(HIGH).into()),
+            sample(&format!("power:{value}#mains"), Value::PowerIndex(60).into()),
+            sample(&format!("power:{COPY}#exists"), copy.into()),
+            sample(&format!("power:{SUBGROUP}/{SETTING}#hidden"), flag(true)),
+            sample("visual:menu-delay", Value::Milliseconds(0).into()),
+            sample(r"task:\Plain#enabled", flag(false)),
+            sample(r"task:\Silent#enabled", flag(false)),
+            sample("display:Lumet 27Q#mode", Value::Mode("2560x1440@165".parse().unwrap()).into()),
+            sample("adapter:Ethernet#name-servers", texts(&["198.51.100.1"])),
+            sample("adapter:Ethernet#name-servers", texts(&[])),
+            sample("adapter:Ethernet#power-saving", flag(false)),
+            sample("adapter:ethernet#option-*EEE", text("0")),
+            sample(&format!("device:{CARD}#enabled"), flag(false)),
+            sample(&format!("device:{CARD}#{msi}"), flag(false)),
+            sample(&format!("device:{CARD}#{msi}"), State::Absent),
+            sample(&format!("device:{CARD}#interrupt-priority"), Value::Number(3).into()),
+            sample("startup:machine-registry/Orrinfell Tray#enabled", flag(true)),
+            sample("app:News_8wekyb3d8bbwe#installed", flag(false)),
+            sample("feature:SMB1Protocol#enabled", flag(true)),
+            sample("boot:bootmgr#element-timeout", text("5")),
+            sample("boot:current#element-disabledynamictick", text("yes")),
+            sample("boot:current#element-nx", text("AlwaysOn")),
+            sample("pagefile:C:#size", page_file("4096-8192 MiB")),
+            sample("pagefile:C:#size", page_file("system-managed")),
+            sample("protection:cloud-delivered#enabled", flag(false)),
+            sample("protection:anti-virus#exclusions", texts(&[r"D:\Games", r"E:\More"])),
+        ],
+        refused: vec![
+            sample(r"registry:HKCU\Nowhere\Deep#x", dword(1)),
+            sample(r"registry:HKCU\Nowhere\Deep", Value::Key.into()),
+            sample("service:NoSuch#start", start("manual")),
+            sample("service:Top#running", Value::Run(RunState::Paused).into()),
+            sample("service:Off#running", Value::Run(RunState::Running).into()),
+            sample("service:Needed#running", Value::Run(RunState::Stopped).into()),
+            sample("power:active-plan", Value::Plan(Uuid::nil()).into()),
+            sample(&format!("power:{BALANCED}#exists"), State::Absent),
+            sample(&format!("power:{HIGH}#exists"), State::Absent),
+            sample(&format!("power:{HIGH}/{HIGH}#hidden"), flag(true)),
+            sample("visual:menu-delay", flag(true)),
+            sample(r"task:\NoSuch#enabled", flag(true)),
+            sample(r"task:\Secret#enabled", flag(false)),
+            sample("display:Lumet 27Q#mode", Value::Mode("800x600@60".parse().unwrap()).into()),
+            sample("display:Lumet 27Q#scaling-percent", Value::Number(125).into()),
+            sample("adapter:Ethernet#name-servers", texts(&["2001:db8::1", "192.0.2.1"])),
+            sample("adapter:Ethernet#option-*EEE", text("7")),
+            sample("adapter:Ethernet#option-*Odd", text("7")),
+            sample("adapter:Ethernet#option-*NoSuch", text("7")),
+            sample(r"device:PCI\NOSUCH\1#enabled", flag(false)),
+            sample(&format!(r"device:PCI\NOSUCH\1#{msi}"), flag(false)),
+            sample("startup:user-registry/NoSuch#enabled", flag(false)),
+            sample("startup:user-registry/Gorsehollow Launcher#enabled", flag(false)),
+            sample("app:Bought_8wekyb3d8bbwe#installed", flag(false)),
+            sample("feature:NoSuch#enabled", flag(true)),
+            sample("boot:current#element-nosuch", text("1")),
+            sample("boot:current#element-nx", text("Sometimes")),
+            sample("pagefile:D:#size", page_file("system-managed")),
+            sample("driver:global#setting-low-latency", text("on")),
+            sample("protection:sample-submission#enabled", flag(true)),
+        ],
+        full_keys: vec![at(r"registry:HKCU\SOFTWARE\Frevin test"), at(r"registry:HKCU\SOFTWARE")],
+    };
+    let violations = conformance::check(&mut pc, &samples).unwrap();
+    assert!(violations.is_empty(), "{violations:#?}");
+    let kinds: std::collections::BTreeSet<_> = samples
+        .writable
+        .iter()
+        .chain(&samples.refused)
+        .map(|sample| sample.address.kind())
+        .collect();
+    // Settings files and places to clean are real files: they are tested as such.
+    assert_eq!(kinds.len(), 4 + ThingKind::ALL.len());
+    assert!(*windows.0.borrow() == first, "some answer is not as it was recorded");
+}
+
+#[test]
+fn what_windows_lacks_is_unreadable_and_nothing_breaks() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    windows.0.borrow_mut().offers_nothing = true;
+    for address in [
+        "power:active-plan",
+        &format!("power:{HIGH}#exists"),
+        &format!("power:{SUBGROUP}/{SETTING}#hidden"),
+        "visual:drop-shadow",
+        r"task:\Plain#enabled",
+        "display:Lumet 27Q#mode",
+        &format!("device:{CARD}#enabled"),
+        "app:News_8wekyb3d8bbwe#installed",
+        "feature:SMB1Protocol#enabled",
+        "boot:current#element-nx",
+        "protection:real-time#enabled",
+        "protection:anti-virus#exclusions",
+    ] {
+        let State::Unreadable(reason) = pc.read(&at(address)).unwrap() else { panic!("{address}") };
+        assert!(reason.starts_with("this PC does not offer it"), "{address}: {reason}");
+        let reason = refusal(pc.write(&at(address), &State::Absent));
+        assert!(!reason.is_empty());
+    }
+    assert_eq!(pc.read(&at("service:Base#start")).unwrap(), start("automatic"));
+    let servers = pc.write(&at("adapter:Ethernet#name-servers"), &texts(&["192.0.2.9"]));
+    assert!(refusal(servers).contains("SetInterfaceDnsSettings"));
+    assert!(pc.addresses().unwrap().contains(&at("service:Base#running")));
+    let facts = pc.facts().unwrap();
+    for lacking in ["adapters", "displays", "memory.actual_mt_s"] {
+        assert!(facts.unknown.contains_key(lacking), "{lacking}: {:?}", facts.unknown);
+    }
+    assert_eq!(facts.form, Some(Form::Laptop), "it has a battery");
+}
+
+#[test]
+fn facts_come_from_many_places_and_what_is_not_told_has_a_reason() {
+    let windows = recording();
+    let (_home, pc) = opened(&windows);
+    let facts = pc.facts().unwrap();
+    assert_eq!(facts.windows.edition.as_deref(), Some("Home"));
+    assert_eq!((facts.windows.release, facts.windows.obeys_policies), (11, Some(false)));
+    assert_eq!(facts.processor.name, "Halden Six 12-thread");
+    assert_eq!((facts.processor.mixed_cores, facts.processor.base_mhz), (Some(true), Some(3600)));
+    assert_eq!(facts.power_source, PowerSource::Battery);
+    let kinds: Vec<_> = facts.drives.iter().map(|drive| drive.kind).collect();
+    assert_eq!(kinds, [Some(DriveKind::SolidState), None]);
+    let [card, integrated] = &facts.graphics[..] else { panic!("{:?}", facts.graphics) };
+    assert_eq!((card.video_memory_mib, card.device_id.as_deref()), (Some(8192), Some(CARD)));
+    assert_eq!(card.is_discrete, None, "a card on a bus of its own may sit in the processor too");
+    assert_eq!(integrated.is_discrete, Some(false), "nothing else sits on the first bus");
+    let names: Vec<&str> = facts.displays.iter().map(|display| display.name.as_str()).collect();
+    assert_eq!(names, ["Lumet 27Q", "Lumet 27Q 2"]);
+    assert_eq!(facts.displays[0].highest_refresh_hz, 165);
+    assert_eq!(facts.adapters[0].name, "Ethernet");
+    assert_eq!(facts.adapters[0].device_id.as_deref(), Some(NETWORK_CARD));
+    assert_eq!((facts.uses.printer, facts.uses.remote_desktop), (Some(false), Some(false)));
+    assert_eq!(facts.load.starts_with_pc, Some(3));
+    assert_eq!(facts.load.services_running, Some(4));
+    insta::assert_snapshot!(
+        facts.unknown.iter().map(|(fact, why)| format!("{fact}: {why}\n")).collect::<String>()
+    );
+}
+
+#[test]
+fn a_service_that_will_not_stop_is_told_and_its_state_is_no_guess() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let stubborn = at("service:Stubborn#running");
+    let stopped = Value::Run(RunState::Stopped).into();
+    let reason = refusal(pc.write(&stubborn, &stopped));
+    assert!(reason.ends_with("it is stopping"), "{reason}");
+    let held = pc.read(&stubborn).unwrap();
+    assert_eq!(held, State::Unreadable("it is stopping".into()));
+    let running = Value::Run(RunState::Running).into();
+    let reason = refusal(pc.write(&stubborn, &running));
+    assert!(reason.contains("stays at it"), "{reason}");
+    assert_eq!(pc.dependents(&"Base".into()).unwrap(), ["Top".into(), "Upper".into()]);
+    assert_eq!(pc.dependencies(&"Top".into()).unwrap(), ["Base".into(), "Upper".into()]);
+    assert!(pc.dependencies(&"NoSuch".into()).unwrap().is_empty());
+}
+
+#[test]
+fn what_this_user_may_not_write_is_known_beforehand() {
+    let windows = recording();
+    let (_home, pc) = opened(&windows);
+    let closed = r"HKLM\SOFTWARE\Microsoft";
+    windows.0.borrow_mut().closed.push(closed.parse().unwrap());
+    let obstacle = |address: &str| pc.obstacle(&at(address)).unwrap();
+    let told = obstacle(r"registry:HKLM\SOFTWARE\Microsoft\New\Deep#x").unwrap();
+    assert_eq!(told, format!("{closed} does not let this user write"));
+    assert_eq!(obstacle(r"registry:HKCU\SOFTWARE\New\Deep#x"), None);
+    windows.0.borrow_mut().is_administrator = false;
+    let needs = Some("it needs an administrator".to_owned());
+    assert_eq!(obstacle(r"registry:HKLM\SYSTEM\New#x"), needs);
+    assert_eq!(obstacle("service:Base#start"), needs);
+    assert_eq!(obstacle("visual:menu-delay"), None);
+}
+
+#[test]
+fn keys_that_a_driver_or_windows_looks_in_are_made_first() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let msi = at(&format!("device:{NETWORK_CARD}#message-signalled-interrupts"));
+    assert_eq!(pc.read(&msi).unwrap(), State::Absent);
+    assert!(refusal(pc.write(&msi, &flag(true))).contains("does not exist"));
+    let supports = pc.supports(&msi);
+    assert_eq!(supports.len(), 2);
+    for key in &supports {
+        pc.write(key, &Value::Key.into()).unwrap();
+    }
+    pc.write(&msi, &flag(true)).unwrap();
+    assert_eq!(pc.read(&msi).unwrap(), flag(true));
+    let launcher = at("startup:user-registry/Gorsehollow Launcher#enabled");
+    for key in pc.supports(&launcher) {
+        pc.write(&key, &Value::Key.into()).unwrap();
+    }
+    for on in [false, true] {
+        pc.write(&launcher, &flag(on)).unwrap();
+        assert_eq!(pc.read(&launcher).unwrap(), flag(on));
+    }
+    let switches = r"HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run";
+    assert!(pc.values_of(&switches.parse().unwrap()).unwrap().is_empty());
+}
+
+#[test]
+fn one_page_file_may_be_set_while_others_are() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let list = at(
+        r"registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management#PagingFiles",
+    );
+    let (system, other) = (at("pagefile:C:#size"), at("pagefile:d:#size"));
+    let automatic = pc.read(&list).unwrap();
+    assert_eq!(pc.read(&system).unwrap(), Value::PageFile(PageFileSize::Automatic).into());
+    assert_eq!(pc.read(&other).unwrap(), Value::PageFile(PageFileSize::None).into());
+    pc.write(&system, &page_file("1024-4096 MiB")).unwrap();
+    pc.write(&other, &page_file("system-managed")).unwrap();
+    let both = RegistryData::multi_string([r"C:\pagefile.sys 1024 4096", r"d:\pagefile.sys 0 0"]);
+    assert_eq!(pc.read(&list).unwrap(), Value::Registry(both).into());
+    assert!(refusal(pc.write(&system, &page_file("automatic"))).contains("other drives"));
+    pc.write(&other, &page_file("none")).unwrap();
+    pc.write(&system, &page_file("automatic")).unwrap();
+    assert_eq!(pc.read(&list).unwrap(), automatic);
+    pc.write(&list, &Value::Registry(RegistryData::multi_string(["C:\\odd.sys 1 2"])).into())
+        .unwrap();
+    assert!(!pc.read(&system).unwrap().is_readable());
+}
+
+#[test]
+fn tasks_are_switched_their_own_way_where_that_works() {
+    let windows = recording();
+    windows.0.borrow_mut().tasks_ignore_switches = false;
+    let (_home, mut pc) = opened(&windows);
+    pc.write(&at(r"task:\Plain#enabled"), &flag(false)).unwrap();
+    let recorded = windows.0.borrow();
+    assert_eq!(
+        recorded.tasks[r"\Plain"],
+        "<Task><Settings><Enabled>false</Enabled></Settings></Task>"
+    );
+}
+
+#[test]
+fn the_start_of_the_pc_is_known_by_count_or_by_moment() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    assert_eq!(pc.boot().unwrap().0, "start-42");
+    let count = at(
+        r"registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management\PrefetchParameters#BootId",
+    );
+    pc.write(&count, &State::Absent).unwrap();
+    assert_eq!(pc.boot().unwrap().0, "since-7");
+    assert!(pc.identity().id.starts_with("live-5a1cbb5e"));
+}
+
+#[test]
+fn one_process_changes_it_at_a_time() {
+    let windows = recording();
+    let (home, mut pc) = opened(&windows);
+    let lock = pc.lock().unwrap();
+    let mut second = LivePc::over(windows.apis(), home.path()).unwrap();
+    let Err(LockError::Held(Some(holder))) = second.lock() else { panic!("it was taken twice") };
+    assert_eq!(holder.process_id, std::process::id());
+    drop(lock);
+    drop(second.lock().unwrap());
+}
