@@ -1,0 +1,520 @@
+//! The program as it is built for Windows, on a live PC: under Wine, where there is no Windows.
+//!
+//! `ci/windows` builds what is needed and runs these; without it they are passed over. Each test has
+//! a PC of its own, a clone of a fresh one, and compares all of its registry and its tasks before
+//! and after, byte for byte.
+#![cfg(unix)]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
+use std::time::Duration;
+
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// Registry, in both halves, with a key to be made and a value of an unknown type; a service's start
+/// and its running; looks; a task; a display.
+const EVERYTHING: &str = r#"id = "test/everything"
+title = "Something of every kind"
+what = "Writes a setting of every kind that is real here."
+why = "To see it come back."
+may_break = "Nothing but this PC."
+standing = "no-effect"
+standing_reason = "It is a test."
+risk = "safe"
+takes_effect = "restart"
+
+[[settings]]
+address = 'registry:HKCU\Software\Frevin test#odd'
+type = "dword"
+value = 7
+
+[[settings]]
+address = 'registry:HKLM\SOFTWARE\Frevin test\Made\Deep#new'
+type = "string"
+value = "new"
+
+[[settings]]
+address = 'registry:HKLM\SOFTWARE\WOW6432Node\Frevin test#new'
+type = "dword"
+value = 1
+
+[[settings]]
+address = "service:FrevinPlain#start"
+value = "disabled"
+
+[[settings]]
+address = "service:FrevinPlain#running"
+value = "stopped"
+
+[[settings]]
+address = "visual:menu-delay"
+value = 50
+
+[[settings]]
+address = "visual:client-area-animation"
+value = false
+
+[[settings]]
+address = "visual:drag-full-windows"
+value = true
+
+[[settings]]
+address = 'task:\Frevin\Test#enabled'
+value = false
+
+[[settings]]
+address = "display:Display1#mode"
+value = "800x600@60"
+
+[[sources]]
+title = "Windows documentation"
+states = "Where these settings are."
+"#;
+
+/// What [`EVERYTHING`] brings about, and what was there before.
+const READINGS: [(&str, &str, &str); 6] = [
+    (r"HKCU\Software\Frevin test /v odd", "0x7", "010203"),
+    (r"HKLM\SOFTWARE\Frevin test\Made\Deep /v new", "new", "Unable to find"),
+    (r"HKLM\SOFTWARE\WOW6432Node\Frevin test /v new", "0x1", "Unable to find"),
+    (r"HKLM\SYSTEM\CurrentControlSet\Services\FrevinPlain /v Start", "0x4", "0x2"),
+    (r"HKCU\Control Panel\Desktop /v MenuShowDelay", "50", "400"),
+    (r"HKCU\Control Panel\Desktop /v DragFullWindows", "1", "0"),
+];
+
+const TASK: &str = r#"<?xml version="1.0" encoding="UTF-16"?>
+<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task"><Triggers/><Settings><Hidden>false</Hidden></Settings><Actions Context="Author"><Exec><Command>C:\none.exe</Command></Exec></Actions></Task>
+"#;
+
+/// A value of a type that nobody knows, of an odd length, and one without a byte.
+const ODD: &str = "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_CURRENT_USER\\Software\\Frevin test]\r\n\
+                   \"odd\"=hex(4d):01,02,03\r\n\"empty\"=hex(0):\r\n";
+
+/// A PC under Wine.
+struct Wine {
+    folder: TempDir,
+}
+
+/// What a command answered.
+struct Said {
+    code: i32,
+    out: String,
+    err: String,
+}
+
+impl Said {
+    fn ok(self) -> Self {
+        assert_eq!(self.code, 0, "{}{}", self.out, self.err);
+        self
+    }
+
+    fn fails(self, code: i32) -> Self {
+        assert_eq!(self.code, code, "{}{}", self.out, self.err);
+        self
+    }
+
+    fn json(&self) -> Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|error| panic!("{error}: {}", self.out))
+    }
+}
+
+fn named_by(variable: &str) -> PathBuf {
+    std::env::var_os(variable).unwrap_or_else(|| panic!("ci/windows sets {variable}")).into()
+}
+
+/// Copies a folder with all that is in it, its files as links: nothing writes into them.
+fn link_all(from: &Path, to: &Path) {
+    fs_err::create_dir_all(to).unwrap();
+    for entry in fs_err::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let (from, to) = (entry.path(), to.join(entry.file_name()));
+        let kind = entry.file_type().unwrap();
+        if kind.is_symlink() {
+            std::os::unix::fs::symlink(fs_err::read_link(from).unwrap(), to).unwrap();
+        } else if kind.is_dir() {
+            link_all(&from, &to);
+        } else if entry.file_name().to_string_lossy().ends_with(".reg")
+            || entry.file_name() == ".update-timestamp"
+            || from
+                .components()
+                .any(|part| part.as_os_str() == "frevin" || part.as_os_str() == "tasks")
+        {
+            // What is written where it is would be written into the other's too.
+            fs_err::copy(from, to).unwrap();
+        } else {
+            fs_err::hard_link(from, to).unwrap();
+        }
+    }
+}
+
+impl Wine {
+    /// A fresh PC, with the test's services and task: a clone of one that is made once.
+    fn new() -> Self {
+        static FRESH: OnceLock<Wine> = OnceLock::new();
+        let fresh = FRESH.get_or_init(|| {
+            let pc = Self::clone_of(&named_by("FREVIN_WINE_BASE"));
+            pc.furnish();
+            pc
+        });
+        let pc = Self::clone_of(&fresh.prefix());
+        pc.restart();
+        pc
+    }
+
+    fn clone_of(base: &Path) -> Self {
+        let beside = named_by("FREVIN_WINE_BASE");
+        let folder = tempfile::tempdir_in(beside.parent().unwrap()).unwrap();
+        let pc = Self { folder };
+        link_all(base, &pc.prefix());
+        pc
+    }
+
+    fn furnish(&self) {
+        fs_err::copy(named_by("FREVIN_WINE_FIXTURE"), self.drive().join("fixture.exe")).unwrap();
+        self.write("task.xml", TASK);
+        self.write("odd.reg", ODD);
+        self.stock(&["regedit", "/S", r"C:\odd.reg"]);
+        for (name, kind, start) in
+            [("FrevinPlain", "plain", "auto"), ("FrevinStubborn", "stubborn", "demand")]
+        {
+            let program = format!(r"C:\fixture.exe serve {kind}");
+            self.stock(&["sc", "create", name, "binPath=", &program, "start=", start]);
+        }
+        self.stock(&["schtasks", "/create", "/xml", r"C:\task.xml", "/tn", r"Frevin\Test"]);
+        // The first use of looks and displays writes what Windows has as defaults.
+        self.frevin(&["snapshot", "take"]).ok();
+        self.restart();
+        self.shut_down();
+        self.restart();
+        self.shut_down();
+        fs_err::remove_dir_all(self.home()).unwrap();
+        self.own_tweak("everything", EVERYTHING);
+    }
+
+    fn prefix(&self) -> PathBuf {
+        self.folder.path().join("prefix")
+    }
+
+    fn drive(&self) -> PathBuf {
+        self.prefix().join("drive_c")
+    }
+
+    fn home(&self) -> PathBuf {
+        self.drive().join("frevin")
+    }
+
+    fn write(&self, name: &str, text: &str) {
+        fs_err::write(self.drive().join(name), text).unwrap();
+    }
+
+    fn own_tweak(&self, name: &str, text: &str) {
+        let folder = self.home().join("tweaks/test");
+        fs_err::create_dir_all(&folder).unwrap();
+        fs_err::write(folder.join(format!("{name}.toml")), text).unwrap();
+    }
+
+    fn wine(&self, program: &str) -> Command {
+        let mut command = Command::new(program);
+        command
+            .env_remove("DISPLAY")
+            .env("WINEPREFIX", self.prefix())
+            .env("WINEDEBUG", "-all")
+            .env("WINEDLLOVERRIDES", "winedbg.exe=d")
+            .env("FREVIN_HOME", r"C:\frevin")
+            .env("NO_COLOR", "1")
+            .stdin(Stdio::null())
+            .current_dir(self.drive());
+        command
+    }
+
+    fn run(mut command: Command) -> Said {
+        // Not through pipes: a service that a command happens to start would keep them open.
+        let files = [(); 2].map(|()| tempfile::NamedTempFile::new().unwrap());
+        let [out, err] = files.each_ref().map(|file| file.reopen().unwrap());
+        let status = command.stdout(out).stderr(err).status().unwrap();
+        let [out, err] = files.map(|file| {
+            String::from_utf8_lossy(&fs_err::read(file.path()).unwrap()).replace("\r\n", "\n")
+        });
+        Said { code: status.code().unwrap_or(-1), out, err }
+    }
+
+    /// Runs one of Windows' own commands.
+    fn stock(&self, arguments: &[&str]) -> Said {
+        let mut command = self.wine("wine");
+        command.args(arguments);
+        Self::run(command)
+    }
+
+    fn frevin(&self, arguments: &[&str]) -> Said {
+        let mut command = self.wine("wine");
+        command.arg(named_by("FREVIN_WINE_EXE")).args(arguments);
+        Self::run(command)
+    }
+
+    fn begin(&self, arguments: &[&str]) -> Child {
+        let mut command = self.wine("wine");
+        command.arg(named_by("FREVIN_WINE_EXE")).args(arguments);
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    }
+
+    /// Ends everything that runs, so that all of the registry is on disk.
+    fn shut_down(&self) {
+        for end in ["-k", "-w"] {
+            let _ = self.wine("wineserver").arg(end).status();
+        }
+    }
+
+    /// Starts the PC, or starts it again: what starts with it has started when this returns.
+    fn restart(&self) {
+        self.shut_down();
+        let mut stays = self.wine("wine");
+        stays.args([r"C:\fixture.exe", "stay"]).stdout(Stdio::null()).stderr(Stdio::null());
+        stays.spawn().unwrap();
+        for _ in 0..100 {
+            let starts = self.registry_says(READINGS[3].0, "0x2");
+            let runs = self.stock(&["sc", "query", "FrevinPlain"]).out.contains("RUNNING");
+            if runs || !starts {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    }
+
+    fn registry_says(&self, query: &str, wanted: &str) -> bool {
+        let (key, value) = query.split_once(" /v ").unwrap();
+        let said = self.stock(&["reg", "query", key, "/v", value]);
+        format!("{}{}", said.out, said.err).contains(wanted)
+    }
+
+    /// All of the registry and the tasks as they lie on disk, but for when keys were changed. What
+    /// Wine itself writes at every start is left out.
+    fn everything(&self) -> BTreeMap<String, String> {
+        self.shut_down();
+        let mut found = BTreeMap::new();
+        for file in ["system.reg", "user.reg", "userdef.reg"] {
+            let text = fs_err::read_to_string(self.prefix().join(file)).unwrap();
+            let mut key = String::new();
+            for line in text.lines().filter(|line| !line.starts_with("#time")) {
+                if line.starts_with('[') {
+                    key = format!("{file} {}", line.rsplit_once(']').unwrap().0);
+                    found.insert(key.clone(), String::new());
+                } else if !line.is_empty() {
+                    let held: &mut String = found.entry(key.clone()).or_default();
+                    held.push_str(line);
+                    held.push('\n');
+                }
+            }
+        }
+        let task = self.drive().join("windows/system32/tasks/Frevin/Test");
+        found.insert("task".into(), format!("{:?}", fs_err::read(task).unwrap()));
+        found
+    }
+}
+
+impl Drop for Wine {
+    fn drop(&mut self) {
+        self.shut_down();
+    }
+}
+
+/// What differs between two readings of everything.
+fn differences(first: &BTreeMap<String, String>, second: &BTreeMap<String, String>) -> Vec<String> {
+    let keys: std::collections::BTreeSet<_> = first.keys().chain(second.keys()).collect();
+    let differs = |key: &&&String| first.get(**key) != second.get(**key);
+    keys.iter()
+        .filter(differs)
+        .map(|key| format!("{key}\n- {:?}\n+ {:?}", first.get(*key), second.get(*key)))
+        .collect()
+}
+
+fn is_applied(pc: &Wine) -> bool {
+    let held: Vec<bool> =
+        READINGS.iter().map(|(query, applied, _)| pc.registry_says(query, applied)).collect();
+    assert!(held.iter().all(|is| *is == held[0]), "half of it is applied: {held:?}");
+    held[0]
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn what_is_applied_survives_a_restart_and_comes_back_to_the_byte() {
+    let pc = Wine::new();
+    let first = pc.everything();
+    pc.restart();
+    let said = pc.frevin(&["preview", "--tweak", "test/everything", "--json"]).ok();
+    assert!(said.json()["denied"].as_array().unwrap().is_empty(), "{}", said.out);
+    let preview = differences(&first, &pc.everything());
+    assert!(preview.is_empty(), "a preview changes nothing: {}", preview.join("\n"));
+    pc.restart();
+
+    let said = pc.frevin(&["apply", "--tweak", "test/everything", "--yes"]).ok();
+    assert!(said.out.contains("13 settings written and read back"), "{}", said.out);
+    assert!(said.out.contains("restart"), "{}", said.out);
+    assert!(is_applied(&pc));
+    let inspected = pc.frevin(&["inspect", "--json"]).ok().json();
+    assert_eq!(inspected["pc"]["kind"], "live");
+    assert_eq!(inspected["facts"]["displays"][0]["width_px"], 800);
+    assert_eq!(inspected["waiting_for_restart"].as_array().unwrap().len(), 10);
+
+    pc.restart();
+    assert!(is_applied(&pc), "it is there after a restart");
+    let inspected = pc.frevin(&["inspect", "--json"]).ok().json();
+    assert!(inspected["waiting_for_restart"].as_array().unwrap().is_empty(), "it has happened");
+    pc.frevin(&["drift"]).ok();
+
+    pc.frevin(&["rollback", "--all", "--yes"]).ok();
+    for (query, _, before) in READINGS {
+        assert!(pc.registry_says(query, before), "{query}");
+    }
+    pc.restart();
+    assert!(pc.stock(&["sc", "query", "FrevinPlain"]).out.contains("RUNNING"));
+    let differences = differences(&first, &pc.everything());
+    assert!(differences.is_empty(), "{}", differences.join("\n"));
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn killed_at_any_moment_it_goes_back_with_one_command() {
+    let kills: u64 =
+        std::env::var("FREVIN_KILLS").ok().and_then(|kills| kills.parse().ok()).unwrap_or(10);
+    let pc = Wine::new();
+    let first = pc.everything();
+    let (mut unfinished, mut applied) = (0, 0);
+    for kill in 0..kills {
+        pc.restart();
+        let mut child = pc.begin(&["apply", "--tweak", "test/everything", "--yes"]);
+        // From before its first write to after its last.
+        std::thread::sleep(Duration::from_millis(80 + kill * 1200 / kills));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let said = pc.frevin(&["recover", "--json"]).ok().json();
+        unfinished += u32::from(said["settled"] != Value::Null && said["settled"] != "nothing");
+        assert!(pc.frevin(&["recover"]).ok().out.contains("Nothing"), "twice changes nothing more");
+        if is_applied(&pc) {
+            applied += 1;
+            pc.frevin(&["rollback", "--all", "--yes"]).ok();
+        }
+        assert!(!is_applied(&pc));
+        let differences = differences(&first, &pc.everything());
+        assert!(differences.is_empty(), "kill {kill}: {}", differences.join("\n"));
+    }
+    println!("{kills} kills: {unfinished} left something unfinished, {applied} came after the end");
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn others_hands_are_seen_and_respected() {
+    let pc = Wine::new();
+    pc.frevin(&["apply", "--tweak", "test/everything", "--yes"]).ok();
+    pc.stock(&[
+        "reg",
+        "add",
+        r"HKCU\Software\Frevin test",
+        "/v",
+        "odd",
+        "/t",
+        "REG_SZ",
+        "/d",
+        "x",
+        "/f",
+    ]);
+    pc.stock(&["reg", "add", r"HKLM\SOFTWARE\Frevin test\Made", "/v", "theirs", "/d", "x", "/f"]);
+    let said = pc.frevin(&["drift"]).fails(1);
+    assert!(said.out.contains("odd"), "{}", said.out);
+    pc.frevin(&["rollback", "--all", "--yes"]).fails(9);
+    pc.frevin(&["rollback", "--all", "--keep", "--yes"]).ok();
+    assert!(pc.registry_says(r"HKCU\Software\Frevin test /v odd", "x"));
+    assert!(pc.registry_says(r"HKLM\SOFTWARE\Frevin test\Made /v theirs", "x"), "it was theirs");
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn what_may_not_be_written_is_told_before_anything_is() {
+    let pc = Wine::new();
+    pc.stock(&["reg", "add", r"HKCU\Software\Frevin test\Closed", "/v", "held", "/d", "1"]);
+    let closed = EVERYTHING
+        .replace("test/everything", "test/closed")
+        .replace(r"Software\Frevin test#odd", r"Software\Frevin test\Closed\Below#odd");
+    pc.own_tweak("closed", &closed);
+    pc.frevin(&["snapshot", "take"]).ok();
+    pc.stock(&[r"C:\fixture.exe", "deny", r"Software\Frevin test\Closed"]);
+    let said = pc.frevin(&["preview", "--tweak", "test/closed"]).ok();
+    assert!(said.out.contains("Closed does not let this user write"), "{}", said.out);
+    let said = pc.frevin(&["apply", "--tweak", "test/closed", "--yes"]).fails(5);
+    assert!(said.err.contains("nothing was changed"), "{}", said.err);
+    assert!(!pc.registry_says(READINGS[3].0, "0x4"));
+    let changes = pc.frevin(&["rollback", "--list", "--json"]).ok().json();
+    assert!(changes["changes"].as_array().unwrap().is_empty(), "{changes}");
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn a_service_that_will_not_stop_undoes_the_rest() {
+    let pc = Wine::new();
+    let stubborn = EVERYTHING
+        .replace("test/everything", "test/stubborn")
+        .replace("FrevinPlain#running", "FrevinStubborn#running");
+    pc.own_tweak("stubborn", &stubborn);
+    pc.stock(&["sc", "start", "FrevinStubborn"]);
+    let said = pc.frevin(&["apply", "--tweak", "test/stubborn", "--yes"]).fails(7);
+    assert!(said.err.contains("FrevinStubborn"), "{}", said.err);
+    assert!(said.err.contains("is stopping"), "{}", said.err);
+    assert!(!pc.registry_says(READINGS[3].0, "0x4"), "the others are back");
+    pc.frevin(&["apply", "--tweak", "looks/menu-delay", "--yes"]).fails(7);
+    // It ends with the PC, and starts with nobody: then there is nothing left to settle.
+    pc.restart();
+    pc.stock(&["sc", "start", "FrevinStubborn"]);
+    pc.frevin(&["recover"]).ok();
+    pc.frevin(&["apply", "--tweak", "looks/menu-delay", "--yes"]).ok();
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn a_home_that_others_could_have_planted_something_in_is_not_believed() {
+    use std::os::unix::fs::PermissionsExt as _;
+
+    let pc = Wine::new();
+    pc.frevin(&["profile", "list"]).ok();
+    let open_to_all = std::fs::Permissions::from_mode(0o777);
+    for planted in [pc.home(), pc.home().join("config.toml")] {
+        let before = planted.exists().then(|| fs_err::metadata(&planted).unwrap().permissions());
+        if before.is_none() {
+            fs_err::write(&planted, "pc = 'live'\n").unwrap();
+        }
+        fs_err::set_permissions(&planted, open_to_all.clone()).unwrap();
+        let said = pc.frevin(&["profile", "list"]).fails(5);
+        assert!(said.err.contains("others may change"), "{}", said.err);
+        fs_err::set_permissions(&planted, before.unwrap_or(std::fs::Permissions::from_mode(0o600)))
+            .unwrap();
+        pc.frevin(&["profile", "list"]).ok();
+    }
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn the_whole_story_is_told_on_windows_too() {
+    let pc = Wine::new();
+    let said = pc.frevin(&["demo"]).ok();
+    assert!(said.out.contains("better"), "{}", said.out);
+    // Files of games, which keep what Windows keeps of them beside their bytes.
+    let documents = pc.drive().join("users").join(whoami()).join("Documents/Gorsehollow Riders");
+    fs_err::create_dir_all(&documents).unwrap();
+    let options = documents.join("options.ini");
+    fs_err::write(&options, "[Video]\r\nVSync=1 ; tearing\r\n").unwrap();
+    let value =
+        ["file=documents/Gorsehollow Riders/options.ini", "section=Video", "key=VSync", "value=0"];
+    let mut arguments = vec!["apply", "--tweak", "games/ini-value", "--yes"];
+    value.iter().for_each(|value| arguments.extend(["--set", value]));
+    pc.frevin(&arguments).ok();
+    assert_eq!(fs_err::read_to_string(&options).unwrap(), "[Video]\r\nVSync=0 ; tearing\r\n");
+    pc.frevin(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(fs_err::read_to_string(&options).unwrap(), "[Video]\r\nVSync=1 ; tearing\r\n");
+}
+
+/// The name of the user that Wine runs for.
+fn whoami() -> String {
+    let said = Command::new("id").arg("-un").output().unwrap();
+    String::from_utf8(said.stdout).unwrap().trim().to_owned()
+}
