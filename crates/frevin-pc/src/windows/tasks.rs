@@ -42,10 +42,35 @@ pub(super) fn write(
     if xml.contains("<LogonType>Password") || xml.contains("InteractiveTokenOrPassword") {
         return Err(WriteError::Refused(format!("{path} runs under a password of its own")));
     }
-    let changed = with_enabled(&xml, enabled)
+    let changed = with_enabled(&without_empty_registration(&xml), enabled)
         .ok_or_else(|| WriteError::Refused(format!("the definition of {path} is unusual")))?;
     tasks.define(path, &changed)?;
+    // A scheduler that does not know all of a definition would have dropped what it does not know.
+    if bare(&tasks.definition(path)?) != bare(&changed) {
+        tasks.define(path, &xml)?;
+        return Err(WriteError::Refused(format!("the scheduler would change more of {path}")));
+    }
     Ok(Written::Done)
+}
+
+/// A definition without what says nothing: spaces, and an empty description of who registered it.
+fn bare(xml: &str) -> String {
+    let xml: String = xml.split_whitespace().collect();
+    without_empty_registration(&xml)
+}
+
+/// A definition without an empty description of who registered the task. It says nothing, and a
+/// scheduler may keep one that it is handed in another way than the one it had.
+fn without_empty_registration(xml: &str) -> String {
+    const OPEN: &str = "<RegistrationInfo>";
+    const CLOSE: &str = "</RegistrationInfo>";
+    if let Some((before, rest)) = xml.split_once(OPEN)
+        && let Some((inside, after)) = rest.split_once(CLOSE)
+        && inside.trim().is_empty()
+    {
+        return format!("{before}{after}");
+    }
+    xml.replace("<RegistrationInfo/>", "")
 }
 
 /// What is written where a definition does not say whether it is enabled: legal XML, and told apart

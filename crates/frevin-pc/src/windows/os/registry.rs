@@ -193,8 +193,10 @@ impl RegistryApi for SystemRegistry {
         let key = open(key, KEY_SET_VALUE)?;
         let name = Wide::new(name);
         let kind = REG_VALUE_TYPE(data.type_number);
+        // No bytes have no address that could be read from.
+        let bytes = (!data.bytes.is_empty()).then_some(&data.bytes[..]);
         // SAFETY: the handle is open, and name and bytes live for the call.
-        let answer = unsafe { RegSetValueExW(key.0, name.as_ptr(), None, kind, Some(&data.bytes)) };
+        let answer = unsafe { RegSetValueExW(key.0, name.as_ptr(), None, kind, bytes) };
         checked("RegSetValueExW", answer)
     }
 
