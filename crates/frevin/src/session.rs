@@ -241,6 +241,25 @@ impl Session {
         }
     }
 
+    /// Asks whether the owner can still read the screen, and takes no answer within so long for a
+    /// no. Where there is no terminal to ask at, or `--yes` said not to, the answer is yes.
+    pub(crate) fn is_readable(&self, question: &str, within: Duration) -> bool {
+        let can_ask = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+        if self.yes || self.json || !can_ask {
+            return true;
+        }
+        let seconds = within.as_secs();
+        let shown = format!("{question} (y within {seconds} s, or it goes back) ");
+        let _ = std::io::Write::write_all(&mut std::io::stderr(), shown.as_bytes());
+        let (tell, told) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            let mut answer = String::new();
+            let _ = std::io::stdin().read_line(&mut answer);
+            let _ = tell.send(answer);
+        });
+        told.recv_timeout(within).is_ok_and(|answer| answer.trim().eq_ignore_ascii_case("y"))
+    }
+
     /// Asks which of several ways to take; leaving the question takes the first. Where there is no
     /// terminal to ask at, or `--yes` said not to, nothing is asked and nothing chosen.
     pub(crate) fn choose(

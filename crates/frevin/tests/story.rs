@@ -45,6 +45,7 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
     Done. Change 1 (evening@1) is applied: 9 settings written and read back.
     Some of it waits for a restart.
     This was the first change of this PC: restore point 1 was made before it.
+      after the restart    frevin drift
       take it back         frevin rollback 1
       undo without Frevin  [HERE]/home/undo/[ID]/change-1.reg
                            [HERE]/home/undo/[ID]/change-1.txt

@@ -1,5 +1,7 @@
 //! One write, read back.
 
+use std::collections::BTreeMap;
+
 use frevin_core::setting::{Address, State};
 use frevin_pc::{Pc, WriteError, Written};
 use serde::Serialize;
@@ -43,16 +45,25 @@ pub(crate) struct FinalState {
     /// Whether nothing is left to do about it: it is as before, or it is a key that others have
     /// put something into since.
     pub(crate) is_settled: bool,
+    /// Why it was not put back.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) obstacle: Option<String>,
 }
 
 /// Puts settings back as far as the PC lets it, and says what each holds in the end.
 pub(super) fn put_back(pc: &mut dyn Pc, settings: &[(Address, State)]) -> Vec<FinalState> {
     let mut left_in_place = Vec::new();
+    let mut obstacles = BTreeMap::new();
     for (address, before) in settings {
         let is_back = pc.read(address).is_ok_and(|held| held == *before)
             || went_with_its_container(pc, address);
-        if !is_back && write_and_read_back(pc, address, before) == Outcome::LeftInPlace {
-            left_in_place.push(address);
+        if is_back {
+            continue;
+        }
+        match write_and_read_back(pc, address, before) {
+            Outcome::Held => {}
+            Outcome::LeftInPlace => left_in_place.push(address),
+            Outcome::Failed(reason) => drop(obstacles.insert(address, reason)),
         }
     }
     // Read at the end, since putting one setting back can move another.
@@ -60,7 +71,8 @@ pub(super) fn put_back(pc: &mut dyn Pc, settings: &[(Address, State)]) -> Vec<Fi
         let state = pc.read(address).unwrap_or_else(|error| State::Unreadable(error.to_string()));
         let is_as_before = state == *before || went_with_its_container(pc, address);
         let is_settled = is_as_before || left_in_place.contains(&address);
-        FinalState { address: address.clone(), state, is_as_before, is_settled }
+        let obstacle = obstacles.get(address).filter(|_| !is_settled).cloned();
+        FinalState { address: address.clone(), state, is_as_before, is_settled, obstacle }
     };
     settings.iter().map(state_of).collect()
 }
@@ -76,6 +88,7 @@ pub(super) fn went_with_its_container(pc: &dyn Pc, address: &Address) -> bool {
 pub(super) fn describe(states: &[FinalState]) -> impl Iterator<Item = String> {
     states.iter().map(|last| {
         let verb = if last.is_as_before { "is as before" } else { "is NOT as before" };
-        format!("{} {verb}: {}", last.address, last.state)
+        let obstacle = last.obstacle.iter().map(|why| format!(" ({why})")).collect::<String>();
+        format!("{} {verb}: {}{obstacle}", last.address, last.state)
     })
 }

@@ -138,8 +138,7 @@ impl ServicesApi for ServiceManager {
 
     fn set_delayed(&self, name: &str, delayed: bool) -> Result<(), OsError> {
         let service = open(name, SERVICE_CHANGE_CONFIG)?;
-        let mut info = SERVICE_DELAYED_AUTO_START_INFO::default();
-        info.fDelayedAutostart = delayed.into();
+        let info = SERVICE_DELAYED_AUTO_START_INFO { fDelayedAutostart: delayed.into() };
         let level = SERVICE_CONFIG_DELAYED_AUTO_START_INFO;
         // SAFETY: the handle is open and the structure is the one of this level.
         unsafe { ChangeServiceConfig2W(service.0, level, Some((&raw const info).cast())) }
