@@ -132,7 +132,7 @@ fn a_move_that_was_interrupted_is_told_and_goes_either_way() {
     let quarantined = place.pc.folder().join("quarantine/user-temp/files/~df3a.tmp");
     for (state, expected) in [(aside(7), &moved), (State::Absent, &first)] {
         fs_err::rename(&quarantined, place.file("user-temp/~df3a.tmp")).unwrap();
-        assert!(place.pc.read(&at(TEMP)).unwrap().is_half_way());
+        assert_eq!(place.pc.read(&at(TEMP)).unwrap(), Value::HalfQuarantined.into());
         place.pc.write(&at(TEMP), &state).unwrap();
         assert_eq!(&fingerprint(&place.pc).unwrap(), expected);
     }

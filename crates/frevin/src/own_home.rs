@@ -35,8 +35,12 @@ pub(crate) fn check(home: &Path) -> Result<(), Failure> {
         return Ok(());
     }
     let mut paths = vec![home.to_owned()];
-    for entry in fs_err::read_dir(home)? {
-        paths.push(entry?.path());
+    paths.extend(paths_in(home)?);
+    // The owner's tweaks lie deeper, and are read.
+    let tweaks = home.join("tweaks");
+    for area in paths_in(&tweaks)? {
+        paths.extend(paths_in(&area)?);
+        paths.push(area);
     }
     match paths.iter().find_map(|path| distrust(path)) {
         None => Ok(()),
@@ -44,6 +48,15 @@ pub(crate) fn check(home: &Path) -> Result<(), Failure> {
             .hint("what lies there decides what Frevin writes; let only yourself and administrators change it")
             .hint("or name another folder with --home")),
     }
+}
+
+#[cfg(windows)]
+fn paths_in(folder: &Path) -> Result<Vec<std::path::PathBuf>, Failure> {
+    if !folder.is_dir() {
+        return Ok(Vec::new());
+    }
+    let entries = fs_err::read_dir(folder)?;
+    Ok(entries.map(|entry| entry.map(|entry| entry.path())).collect::<Result<_, _>>()?)
 }
 
 /// Elsewhere Frevin changes rehearsal PCs only, with no rights that others lack.

@@ -107,6 +107,8 @@ pub enum ExpressionError {
     UnknownFunction { expression: String, function: String },
     #[error("`{expression}` cannot be computed: {reason}")]
     Evaluation { expression: String, reason: String },
+    #[error("{reason}")]
+    Untold { reason: String },
     #[error("`{expression}` gives the address `{address}`: {reason}")]
     BadAddress { expression: String, address: String, reason: String },
     #[error("`{expression}` gives {given}, where {wanted} is needed")]

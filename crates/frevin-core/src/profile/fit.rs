@@ -9,10 +9,10 @@ use super::document::Profile;
 use crate::expression::ExpressionError;
 use crate::facts::Facts;
 use crate::preview::{LeftOut, Wish};
-use crate::tweak::{Catalogue, Tweak, TweakId};
+use crate::tweak::{Arguments, Catalogue, Tweak, TweakId};
 
 /// What a profile comes to on a PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct Fitting {
     /// What the tweaks that fit want, in the profile's order.
     pub wishes: Vec<Wish>,
@@ -68,7 +68,7 @@ pub fn fit(
     consents: &BTreeSet<TweakId>,
 ) -> Result<Fitting, ExpressionError> {
     let variables = json!({ "facts": facts.variables() });
-    let mut fitting = Fitting { wishes: Vec::new(), left_out: Vec::new(), by_hand: Vec::new() };
+    let mut fitting = Fitting::default();
     for entry in &profile.entries {
         let Some(tweak) = catalogue.get(&entry.tweak) else { continue };
         let mut reasons = tweak.misfits(facts);
@@ -79,19 +79,44 @@ pub fn fit(
         {
             reasons.push(format!("the profile asks for it only where {}", when.source()));
         }
-        if !reasons.is_empty() {
-            fitting.left_out.push(LeftOut { tweak: tweak.id.clone(), reasons });
-        } else if let Some(by_hand) = ByHand::of(tweak, facts) {
-            fitting.by_hand.push(by_hand);
-        } else {
-            fitting.wishes.push(Wish {
-                tweak: tweak.id.clone(),
-                settings: tweak.resolve(&entry.arguments, facts)?,
-                consented: consents.contains(&tweak.id),
-            });
-        }
+        fitting.add(tweak, &entry.arguments, facts, consents, reasons)?;
     }
     Ok(fitting)
+}
+
+impl Fitting {
+    /// Adds a tweak with its arguments. `misfits` are reasons to leave it out.
+    ///
+    /// # Errors
+    /// Where a formula cannot be computed from these facts.
+    pub fn add(
+        &mut self,
+        tweak: &Tweak,
+        arguments: &Arguments,
+        facts: &Facts,
+        consents: &BTreeSet<TweakId>,
+        misfits: Vec<String>,
+    ) -> Result<(), ExpressionError> {
+        let tweak_id = tweak.id.clone();
+        if !misfits.is_empty() {
+            self.left_out.push(LeftOut { tweak: tweak_id, reasons: misfits });
+        } else if let Some(by_hand) = ByHand::of(tweak, facts) {
+            self.by_hand.push(by_hand);
+        } else {
+            match tweak.resolve(arguments, facts) {
+                Ok(settings) => {
+                    let consented = consents.contains(&tweak_id);
+                    self.wishes.push(Wish { tweak: tweak_id, settings, consented });
+                }
+                Err(ExpressionError::Untold { reason }) => {
+                    let reasons = vec![format!("{reason}, so it cannot be said what to write")];
+                    self.left_out.push(LeftOut { tweak: tweak_id, reasons });
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
 }
 
 #[cfg(test)]
@@ -121,5 +146,28 @@ mod tests {
                 "the profile asks for it only where facts.adapters.exists(a, a.is_wireless)",
             ]
         );
+    }
+    #[test]
+    fn what_hangs_on_an_unknown_fact_is_left_out_and_what_does_not_is_not() {
+        let catalogue = Catalogue::built_in().unwrap();
+        let tweak = catalogue.get(&"recording/background".parse().unwrap()).unwrap();
+        let mut facts = Facts::sample();
+        facts.windows.obeys_policies = None;
+        facts.unknown.insert("windows.obeys_policies".into(), "no edition".into());
+        let with = |by_policy: bool| {
+            let mut fitting = Fitting::default();
+            let arguments = [("by_policy".to_owned(), crate::tweak::Argument::Flag(by_policy))];
+            fitting.add(tweak, &arguments.into(), &facts, &BTreeSet::new(), Vec::new()).unwrap();
+            fitting
+        };
+        let told = "facts.windows.obeys_policies is not known: no edition, so it cannot be said what \
+                    to write";
+        assert_eq!(with(true).left_out[0].reasons, [told]);
+        assert_eq!(with(false).wishes.len(), 1, "the fact does not matter then");
+
+        facts.unknown.insert("uses.file_search".into(), "nobody said".into());
+        let fitting = fit(&profile(&catalogue), &catalogue, &facts, &BTreeSet::new()).unwrap();
+        let reasons: Vec<_> = fitting.left_out.iter().flat_map(|left| &left.reasons).collect();
+        assert!(reasons[0].starts_with("facts.uses.file_search is not known"), "{reasons:?}");
     }
 }

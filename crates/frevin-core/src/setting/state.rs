@@ -93,10 +93,44 @@ impl State {
         !matches!(self, Self::Unreadable(_))
     }
 
-    /// Whether a write was interrupted half-way, so that the setting is between two states. Only
-    /// Frevin's own writes leave that.
-    pub fn is_half_way(&self) -> bool {
-        *self == Self::Value(Value::HalfQuarantined)
+    /// Whether this is what an interrupted write can leave between `states`: some kinds of setting
+    /// are written in two steps, since their operating system has no single one.
+    pub fn lies_between(&self, states: &[&Self]) -> bool {
+        let values = || states.iter().filter_map(|state| state.value());
+        match self {
+            // A service that is on its way tells no state.
+            Self::Unreadable(_) => values().any(|value| matches!(value, Value::Run(_))),
+            Self::Value(Value::HalfQuarantined) => true,
+            // Type and delay.
+            Self::Value(Value::Start(held)) => {
+                let starts = || {
+                    values().filter_map(|value| match value {
+                        Value::Start(start) => Some(start),
+                        _ => None,
+                    })
+                };
+                starts().any(|start| start.start_type == held.start_type)
+                    && starts().any(|start| start.delayed == held.delayed)
+            }
+            // What is new is added, and what is old taken away.
+            Self::Value(Value::Texts(held)) => held.iter().all(|text| {
+                values().any(|value| matches!(value, Value::Texts(texts) if texts.contains(text)))
+            }),
+            // A plan is copied, then named.
+            Self::Value(Value::PlanExists { copy_of: None, .. }) => {
+                states.contains(&&Self::Absent)
+                    && values().any(|v| matches!(v, Value::PlanExists { copy_of: Some(_), .. }))
+            }
+            Self::Absent | Self::Value(_) => false,
+        }
+    }
+
+    /// The value, where there is one.
+    pub fn value(&self) -> Option<&Value> {
+        match self {
+            Self::Value(value) => Some(value),
+            Self::Absent | Self::Unreadable(_) => None,
+        }
     }
 
     /// The state as expressions see it: null where it is absent or unreadable.
@@ -491,6 +525,31 @@ mod tests {
             "type 99: 01 02 03"
         );
         assert_eq!(shown(RegistryData { type_number: 4, bytes: vec![1] }), "type 4: 01");
+    }
+
+    #[test]
+    fn what_an_interrupted_write_leaves_is_between_and_others_work_is_not() {
+        let start = |word: &str| State::from(Value::Start(ServiceStart::from_word(word).unwrap()));
+        let texts = |texts: &[&str]| -> State {
+            Value::Texts(texts.iter().map(|text| (*text).to_owned()).collect()).into()
+        };
+        let plan = |copy_of: Option<Uuid>| -> State {
+            Value::PlanExists { copy_of, name: "x".into() }.into()
+        };
+        let stopping = State::Unreadable("it is stopping".into());
+        let (runs, stops) = (RunState::Running, RunState::Stopped);
+        let (runs, stops) = (State::from(Value::Run(runs)), State::from(Value::Run(stops)));
+        let between = |held: &State, states: &[&State]| held.lies_between(states);
+        let starts = [&start("automatic-delayed"), &start("disabled")];
+        assert!(between(&start("automatic"), &starts));
+        assert!(!between(&start("manual"), &starts));
+        assert!(between(&texts(&["a", "b"]), &[&texts(&["a"]), &texts(&["b", "c"])]));
+        assert!(!between(&texts(&["a", "z"]), &[&texts(&["a"]), &texts(&["b"])]));
+        assert!(between(&plan(None), &[&State::Absent, &plan(Some(Uuid::nil()))]));
+        assert!(!between(&plan(None), &[&plan(None), &State::Absent]));
+        assert!(between(&stopping, &[&runs, &stops]));
+        assert!(!between(&stopping, &[&State::Absent, &texts(&[])]));
+        assert!(!between(&State::Absent, &[&runs]));
     }
 
     #[test]

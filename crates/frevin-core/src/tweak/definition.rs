@@ -269,7 +269,8 @@ impl Tweak {
     /// The settings that the tweak wants on a PC with these facts.
     ///
     /// # Errors
-    /// Where a formula cannot be computed or gives something that its setting cannot hold.
+    /// Where a formula cannot be computed or gives something that its setting cannot hold;
+    /// [`ExpressionError::Untold`] where it hangs on a fact that is not known.
     pub fn resolve(
         &self,
         given: &Arguments,
@@ -279,7 +280,14 @@ impl Tweak {
         let mut wanted = Vec::new();
         for spec in &self.settings {
             for variables in spec.whereabouts.instances(&variables)? {
-                let applies = spec.when.as_ref().map_or(Ok(true), |when| when.holds(&variables))?;
+                let applies = match &spec.when {
+                    None => true,
+                    // Where the rest of it decides, what is not known does not matter.
+                    Some(when) => when.holds(&variables).map_err(|error| {
+                        let reason = facts.untold(when);
+                        reason.map_or(error, |reason| ExpressionError::Untold { reason })
+                    })?,
+                };
                 if applies {
                     let address = spec.whereabouts.address(&variables)?;
                     let state = spec.target.state(&address, &variables)?;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use frevin_core::facts::Facts;
 use frevin_core::setting::{
-    Address, CleanPlace, KeyPath, PowerSource, State, ThingKind, ThingSetting, Value,
+    Address, CleanPart, CleanPlace, KeyPath, PowerSource, State, ThingKind, ThingSetting, Value,
     VisualParameter, WinName, needs_administrator,
 };
 
@@ -28,9 +28,9 @@ const HOLDER: &str = "live-pc.holder.json";
 
 /// The PC that Frevin runs on.
 ///
-/// Settings are read where they are, each time. What has no list of its own is not among
-/// [`Pc::addresses`]: the registry, and settings files of games. They are read and written like
-/// the others.
+/// Settings are read where they are, each time. What has no end is not among [`Pc::addresses`]: the
+/// registry, settings files of games, and what lies in places that can be cleaned. They are read and
+/// written like the others.
 pub struct LivePc {
     apis: Apis,
     identity: PcIdentity,
@@ -424,7 +424,9 @@ impl Pc for LivePc {
         }
         addresses.extend(self.listed_power().unwrap_or_default());
         addresses.extend(self.listed_things());
-        addresses.extend(self.quarantine.addresses());
+        // What lies in places that can be cleaned is read where it is asked for: it is much.
+        let is_aside = |address: &Address| matches!(address, Address::Clean(setting) if setting.part == CleanPart::Quarantine);
+        addresses.extend(self.quarantine.addresses().into_iter().filter(is_aside));
         addresses.sort();
         addresses.dedup();
         Ok(addresses)

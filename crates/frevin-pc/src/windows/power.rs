@@ -42,6 +42,13 @@ pub(crate) trait PowerApi {
 /// `POWER_ATTRIBUTE_HIDE`.
 const HIDE: u32 = 1;
 
+/// `GUID_MAX_POWER_SAVINGS`, `GUID_TYPICAL_POWER_SAVINGS`, `GUID_MIN_POWER_SAVINGS`.
+const CAME_WITH_WINDOWS: [Uuid; 3] = [
+    Uuid::from_u128(0xa1841308_3541_4fab_bc81_f71556f20b4a),
+    Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e),
+    Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c),
+];
+
 /// Windows does not keep what a plan was copied from: what Frevin copies says so in its description.
 fn copy_description(of: Uuid) -> String {
     format!("Made by Frevin as a copy of {of}")
@@ -101,11 +108,19 @@ pub(super) fn write_plan(
         (State::Absent, false) => Ok(Written::Done),
         (State::Absent, true) if power.active()? == plan => refused("the plan is in force"),
         (State::Absent, true) => {
-            let original = copied_from(&power.description(plan)?);
-            let Some(original) = original.filter(|original| plans.contains(original)) else {
-                return refused("the plan was not made by Frevin, or its original is gone");
+            if CAME_WITH_WINDOWS.contains(&plan) {
+                return refused("the plan came with Windows");
+            }
+            // A copy whose making was interrupted does not say yet of what: it is like its original.
+            let originals = match copied_from(&power.description(plan)?) {
+                Some(original) => vec![original],
+                None => plans.iter().copied().filter(|other| *other != plan).collect(),
             };
-            if !are_alike(power, plan, original)? {
+            let is_copy = |original: &Uuid| {
+                Ok(plans.contains(original) && are_alike(power, plan, *original)?)
+            };
+            let alike: Result<Vec<bool>, OsError> = originals.iter().map(is_copy).collect();
+            if !alike?.contains(&true) {
                 return Ok(Written::LeftInPlace);
             }
             power.delete(plan)?;

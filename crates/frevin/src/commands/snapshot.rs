@@ -69,7 +69,7 @@ pub(crate) fn run(session: &Session, command: &SnapshotCommand) -> Result<Answer
         SnapshotCommand::Take { name } => {
             // Nobody changes the PC while everything is read.
             let _lock = session.lock(&mut *machine)?;
-            let states = read_all(&*machine, machine.addresses()?)?;
+            let states = read_all(&*machine, everything(&*machine, &ledger)?)?;
             let id = ledger.take_snapshot(pc, session.clock.now(), name, &states)?;
             Ok(Answer::done(&TakeReport { taken: ledger.snapshot(pc, id)?.summary }))
         }
@@ -86,6 +86,16 @@ pub(crate) fn run(session: &Session, command: &SnapshotCommand) -> Result<Answer
             Ok(Answer::yes(&SnapshotReport(snapshot)))
         }
     }
+}
+
+/// Every setting that the PC lists, and those that Frevin holds: a live PC does not list its registry.
+fn everything(pc: &dyn Pc, ledger: &frevin_ledger::Ledger) -> Result<Vec<Address>, Failure> {
+    let mut addresses = pc.addresses()?;
+    let layers = ledger.layers(&pc.identity().id)?;
+    addresses.extend(layers.iter().map(|(address, _)| address.clone()));
+    addresses.sort();
+    addresses.dedup();
+    Ok(addresses)
 }
 
 fn read_all(pc: &dyn Pc, addresses: Vec<Address>) -> Result<States, Failure> {

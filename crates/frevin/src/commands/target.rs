@@ -108,26 +108,11 @@ impl TargetArgs {
             .iter()
             .map(|written| parse_argument(tweak, written))
             .collect::<Result<Arguments, Failure>>()?;
-        let mut target = Target {
-            title: tweak.id.to_string(),
-            revision: None,
-            wishes: Vec::new(),
-            left_out: Vec::new(),
-            by_hand: Vec::new(),
-        };
-        let reasons = tweak.misfits(facts);
-        if !reasons.is_empty() {
-            target.left_out.push(LeftOut { tweak: tweak.id.clone(), reasons });
-        } else if let Some(by_hand) = ByHand::of(tweak, facts) {
-            target.by_hand.push(by_hand);
-        } else {
-            target.wishes.push(Wish {
-                tweak: tweak.id.clone(),
-                settings: tweak.resolve(&arguments, facts)?,
-                consented: consents.contains(&tweak.id),
-            });
-        }
-        Ok(target)
+        let mut fitting = Fitting::default();
+        fitting.add(tweak, &arguments, facts, consents, tweak.misfits(facts))?;
+        let Fitting { wishes, left_out, by_hand } = fitting;
+        let title = tweak.id.to_string();
+        Ok(Target { title, revision: None, wishes, left_out, by_hand })
     }
 }
 

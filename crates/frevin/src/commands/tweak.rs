@@ -1,6 +1,7 @@
 //! `frevin tweak`
 
 use clap::Subcommand;
+use frevin_core::expression::ExpressionError;
 use frevin_core::facts::Facts;
 use frevin_core::profile::ByHand;
 use frevin_core::setting::{State, TakesEffect};
@@ -184,12 +185,19 @@ fn speaks_of(tweak: &Tweak, words: &str) -> bool {
 }
 
 fn here(tweak: &Tweak, pc: &dyn Pc, facts: &Facts) -> Result<Here, Failure> {
-    let settings = tweak
-        .resolve(&tweak.complete(&Default::default()), facts)?
+    let mut misfits = tweak.misfits(facts);
+    let wanted = match tweak.resolve(&tweak.complete(&Default::default()), facts) {
+        Err(ExpressionError::Untold { reason }) => {
+            misfits.push(reason);
+            Vec::new()
+        }
+        wanted => wanted?,
+    };
+    let settings = wanted
         .into_iter()
         .map(|wanted| Ok(HereSetting { now: pc.read(&wanted.address)?, wanted }))
         .collect::<Result<_, Failure>>()?;
-    Ok(Here { misfits: tweak.misfits(facts), settings })
+    Ok(Here { misfits, settings })
 }
 
 fn standing(standing: Standing) -> String {

@@ -66,8 +66,8 @@ fn undo_change(
     let settings = undoing(&change.steps, &PcReadings(pc))?;
     let mut sorted = Sorted::default();
     for setting in settings {
-        let is_ours = |held: &State| setting.during.contains(held);
-        sorted.sort(pc, &setting.address, &setting.before, is_ours, on_others)?;
+        let ours: Vec<&State> = setting.during.iter().collect();
+        sorted.sort(pc, &setting.address, &setting.before, &ours, on_others)?;
     }
     let (written, kept) = sorted.put_back(pc)?;
     ledger.abandon_change(change.id, session.clock.now())?;
@@ -83,7 +83,7 @@ fn finish_rollback(
 ) -> Result<Recovered, Failure> {
     let mut sorted = Sorted::default();
     for (address, before, after) in rollback::writes(&unfinished.steps) {
-        sorted.sort(pc, address, after, |held| held == before, on_others)?;
+        sorted.sort(pc, address, after, &[before], on_others)?;
     }
     let kept = sorted.kept.clone();
     if !sorted.others.is_empty() {
@@ -121,15 +121,16 @@ impl Sorted {
         pc: &dyn Pc,
         address: &Address,
         target: &State,
-        is_ours: impl Fn(&State) -> bool,
+        ours: &[&State],
         on_others: OnOthers,
     ) -> Result<(), Failure> {
         let held = pc.read(address)?;
         if held == *target || went_with_its_container(pc, address) {
             return Ok(());
         }
+        let between: Vec<&State> = ours.iter().copied().chain([target]).collect();
         match on_others {
-            _ if is_ours(&held) || held.is_half_way() => {
+            _ if ours.contains(&&held) || held.lies_between(&between) => {
                 self.to_write.push((address.clone(), target.clone()))
             }
             OnOthers::Force => self.to_write.push((address.clone(), target.clone())),

@@ -289,6 +289,22 @@ fn facts_come_from_many_places_and_what_is_not_told_has_a_reason() {
 }
 
 #[test]
+fn a_plan_whose_copying_was_interrupted_goes_and_one_with_a_life_of_its_own_stays() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let address = at(&format!("power:{COPY}#exists"));
+    let high = windows.0.borrow().plans[&HIGH].clone();
+    // Copied, and not named yet.
+    windows.0.borrow_mut().plans.insert(COPY, high.clone());
+    pc.write(&address, &State::Absent).unwrap();
+    assert!(!windows.0.borrow().plans.contains_key(&COPY));
+    let mut own = high;
+    own.values.insert((SUBGROUP, SETTING), [1, 2]);
+    windows.0.borrow_mut().plans.insert(COPY, own);
+    assert_eq!(pc.write(&address, &State::Absent).unwrap(), Written::LeftInPlace);
+}
+
+#[test]
 fn a_service_that_will_not_stop_is_told_and_its_state_is_no_guess() {
     let windows = recording();
     let (_home, mut pc) = opened(&windows);
