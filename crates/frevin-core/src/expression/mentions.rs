@@ -15,6 +15,11 @@ impl Expression {
         found
     }
 
+    /// The path of the list that the expression gives, or chooses from.
+    pub fn list(&self) -> Option<String> {
+        visit(self.program.expression(), &mut Vec::new(), &mut BTreeSet::new())
+    }
+
     /// Whether the expression compares a path with null, and so has an answer where it is not known.
     pub fn asks_whether_known(&self, path: &str) -> bool {
         // Inside a loop the path is spelled with the loop's own name: the last word tells it.

@@ -14,13 +14,31 @@ impl Facts {
             return None;
         }
         expression.mentions().iter().find_map(|path| {
-            let fact = path.strip_prefix("facts.")?;
-            // The drive that Windows is on is one of the drives.
-            let fact = fact.replacen("system_drive.", "drives.", 1);
-            let reason = self.unknown.get(&fact)?;
-            let is_asked = expression.asks_whether_known(path);
-            (!is_asked).then(|| format!("{path} is not known: {reason}"))
+            self.untold_path(path).filter(|_| !expression.asks_whether_known(path))
         })
+    }
+
+    /// Why an expression over one of several things has no answer on this PC: `each` is the name
+    /// that it knows the thing by, and where the things come from.
+    pub fn untold_of_each(
+        &self,
+        expression: &Expression,
+        (name, things): (&str, &Expression),
+    ) -> Option<String> {
+        let list = things.list()?;
+        expression.mentions().iter().find_map(|path| {
+            let field = path.strip_prefix(name)?.strip_prefix('.')?;
+            let told = self.untold_path(&format!("{list}.{field}"));
+            told.filter(|_| !expression.asks_whether_known(path))
+        })
+    }
+
+    fn untold_path(&self, path: &str) -> Option<String> {
+        let fact = path.strip_prefix("facts.")?;
+        // The drive that Windows is on is one of the drives.
+        let fact = fact.replacen("system_drive.", "drives.", 1);
+        let reason = self.unknown.get(&fact)?;
+        Some(format!("{path} is not known: {reason}"))
     }
 }
 
@@ -114,6 +132,15 @@ mod tests {
             assert!(untold(&facts, expression).unwrap().ends_with("no answer"), "{expression}");
         }
         assert_eq!(untold(&facts, "facts.drives.exists(d, d.size_gib > 1)"), None);
+        let each = |expression: &str, things: &str| {
+            let things = Expression::parse(things).unwrap();
+            facts.untold_of_each(&Expression::parse(expression).unwrap(), ("drive", &things))
+        };
+        let kind = Some("facts.drives.kind is not known: no answer".to_owned());
+        assert_eq!(each("drive.kind == 'spinning'", "facts.drives"), kind);
+        assert_eq!(each("drive.kind == 'x'", "facts.drives.filter(d, d.size_gib > 1)"), kind);
+        assert_eq!(each("drive.size_gib > 1", "facts.drives"), None);
+        assert_eq!(each("drive.kind == 'x'", "drivers"), None);
     }
 
     #[test]

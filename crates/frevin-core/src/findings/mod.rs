@@ -73,7 +73,7 @@ pub struct Untold {
 pub fn findings(rules: &[FindingRule], seen: &Seen<'_>) -> Findings {
     let mut findings = Findings::default();
     for rule in rules {
-        let told = match rule.expressions().find_map(|part| seen.facts.untold(part)) {
+        let told = match rule.untold(seen.facts) {
             Some(reason) => Err(reason),
             None => told(rule, seen).map_err(|error| error.to_string()),
         };

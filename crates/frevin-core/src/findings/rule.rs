@@ -8,6 +8,7 @@ use serde_json::{Value, json};
 
 use crate::document::{BadDocument, Problem};
 use crate::expression::{Expression, ExpressionError, Template};
+use crate::facts::Facts;
 use crate::setting::Address;
 use crate::tweak::TweakId;
 
@@ -83,9 +84,13 @@ impl FindingRule {
         })
     }
 
-    /// The expressions that decide whether it holds.
-    pub(super) fn expressions(&self) -> impl Iterator<Item = &Expression> {
-        self.each.iter().map(|(things, _)| things).chain([&self.when])
+    /// Why a PC with these facts gives no answer.
+    pub(super) fn untold(&self, facts: &Facts) -> Option<String> {
+        let Some((things, name)) = &self.each else { return facts.untold(&self.when) };
+        facts
+            .untold(things)
+            .or_else(|| facts.untold(&self.when))
+            .or_else(|| facts.untold_of_each(&self.when, (name, things)))
     }
 
     /// The variables for each thing that the rule looks at.

@@ -241,7 +241,9 @@ impl<R: Readings> Planner<'_, R> {
                     None => ahead.state(&address)?,
                 };
                 if let Some(why) = obstacle(&address, &before, &after) {
-                    impossible.push(why);
+                    if !impossible.contains(&why) {
+                        impossible.push(why);
+                    }
                     continue;
                 }
                 let action = self.action(&address, &before, &after);

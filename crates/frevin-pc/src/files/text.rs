@@ -80,7 +80,10 @@ impl TextFiles {
             fs_err::set_permissions(&self.draft, permissions)?;
         }
         drop(draft);
-        replace_file(path, &self.draft)
+        replace_file(path, &self.draft)?;
+        // Where replacing is more than a change of names, its end is on disk before it counts. Elsewhere
+        // a flush does that for all files at once.
+        if cfg!(windows) { sync_file(path) } else { Ok(()) }
     }
 
     /// Clears away what a process left that ended while it wrote.

@@ -234,16 +234,10 @@ impl Pc for LivePc {
         facts::collect(&self.apis).map_err(failed)
     }
 
-    /// Windows counts its starts; where it does not, the moment is taken at which it made the part
-    /// of the registry that it makes anew at every start. Neither moves when a PC with fast startup
-    /// is only switched off and on, which is no restart.
+    /// The moment at which Windows made the part of the registry that it makes anew at every start.
+    /// It does not move when a PC with fast startup is only switched off and on, which is no restart:
+    /// what waits for one goes on waiting.
     fn boot(&self) -> Result<BootId, PcError> {
-        let prefetch = parse_key(
-            r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management\PrefetchParameters",
-        )?;
-        if let Ok(Some(count)) = registry::number(self.registry(), &prefetch, "BootId") {
-            return Ok(BootId(format!("start-{count}")));
-        }
         let hardware = parse_key(r"HKLM\HARDWARE\DESCRIPTION")?;
         let made = self.registry().changed_at(&hardware).map_err(failed)?;
         let made = made.ok_or_else(|| failed(OsError::Said("no start is known".into())))?;

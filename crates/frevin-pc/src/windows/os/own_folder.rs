@@ -22,18 +22,20 @@ use super::system::{sid_text, user_sid};
 /// Who may own and change such a folder beside the user who runs Frevin: administrators, Windows
 /// itself, its installer, and whoever made a file in it ("Well-known SIDs" in the Windows
 /// documentation).
-const TRUSTED: [&str; 4] = [
+const TRUSTED: [&str; 5] = [
     "S-1-5-32-544",
     "S-1-5-18",
     "S-1-5-80-956008885-3418522649-1831038044-1853292631-2271478464",
     "S-1-3-0",
+    "S-1-3-4",
 ];
 /// Rights that let somebody change what is in a folder or a file: write, append, extended
 /// attributes, delete a child, attributes, delete, change the rights, take ownership, all, write.
 const CHANGES: u32 =
     0x2 | 0x4 | 0x10 | 0x40 | 0x100 | 0x1_0000 | 0x4_0000 | 0x8_0000 | 0x1000_0000 | 0x4000_0000;
-/// The kind of entry that allows.
-const ALLOWS: u8 = 0;
+/// The kinds of entry that allow: always, and where a condition holds (`ACCESS_ALLOWED_ACE_TYPE`,
+/// `ACCESS_ALLOWED_CALLBACK_ACE_TYPE`). Both begin alike.
+const ALLOWS: [u8; 2] = [0, 9];
 
 /// Makes a folder that only this user, administrators and Windows may change, and nobody else read.
 ///
@@ -119,7 +121,7 @@ fn judge(path: &Path, owner: PSID, list: *const ACL) -> Option<String> {
         // SAFETY: every entry begins with this header.
         let header = unsafe { &*entry.cast::<ACE_HEADER>() };
         let is_for_others = u32::from(header.AceFlags) & INHERIT_ONLY_ACE.0 != 0;
-        if header.AceType != ALLOWS || is_for_others {
+        if !ALLOWS.contains(&header.AceType) || is_for_others {
             continue;
         }
         // SAFETY: an entry that allows has this layout, and its identifier begins at `SidStart`.

@@ -159,8 +159,9 @@ impl SystemApi for ThisPc {
             fn SRSetRestorePointW(*const RestorePointInfo, *mut StateManagerStatus) -> i32
         );
         let Ok(set) = set else { return RestorePoint::NotOffered };
-        /// `BEGIN_SYSTEM_CHANGE`, `MODIFY_SETTINGS`, `ERROR_SERVICE_DISABLED`.
+        /// `BEGIN_SYSTEM_CHANGE`, `END_SYSTEM_CHANGE`, `MODIFY_SETTINGS`, `ERROR_SERVICE_DISABLED`.
         const BEGIN: u32 = 100;
+        const END: u32 = 101;
         const MODIFY_SETTINGS: u32 = 12;
         const SWITCHED_OFF: u32 = 1058;
         let mut info = RestorePointInfo {
@@ -180,6 +181,11 @@ impl SystemApi for ThisPc {
         let is_made = unsafe { set(&raw const info, &raw mut status) } != 0;
         match (is_made, status.status, status.sequence) {
             (true, _, number) => {
+                // The point is of the moment before the change: it is closed at once.
+                (info.event, info.sequence) = (END, number);
+                let mut closed = StateManagerStatus { status: 0, sequence: 0 };
+                // SAFETY: as above.
+                let _ = unsafe { set(&raw const info, &raw mut closed) };
                 RestorePoint::Made { number: u32::try_from(number).unwrap_or_default() }
             }
             (false, SWITCHED_OFF, _) => RestorePoint::SwitchedOff,

@@ -5,7 +5,7 @@ use windows::Win32::System::Com::{
     RPC_C_AUTHN_LEVEL_PKT_PRIVACY, RPC_C_IMP_LEVEL_IMPERSONATE,
 };
 use windows::Win32::System::Rpc::{RPC_C_AUTHN_WINNT, RPC_C_AUTHZ_NONE};
-use windows::Win32::System::Variant::{VARIANT, VT_EMPTY, VT_NULL};
+use windows::Win32::System::Variant::{VARIANT, VT_BOOL, VT_EMPTY, VT_NULL};
 use windows::Win32::System::Wmi::{
     IWbemClassObject, IWbemLocator, IWbemServices, WBEM_FLAG_FORWARD_ONLY,
     WBEM_FLAG_RETURN_IMMEDIATELY, WBEM_FLAG_RETURN_WBEM_COMPLETE, WBEM_INFINITE, WbemLocator,
@@ -141,7 +141,10 @@ impl Object {
     /// A property that is a number or a flag.
     pub(super) fn number(&self, name: &str) -> Result<Option<u32>, OsError> {
         let Some(value) = self.get(name)? else { return Ok(None) };
-        let number = u32::try_from(&value).or_else(|_| bool::try_from(&value).map(u32::from));
+        let number = match value.vt() {
+            VT_BOOL => bool::try_from(&value).map(u32::from),
+            _ => u32::try_from(&value),
+        };
         number.map(Some).map_err(failed("VariantToUInt32"))
     }
 
