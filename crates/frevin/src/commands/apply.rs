@@ -1,12 +1,9 @@
 //! `frevin apply`
 
-use std::time::Duration;
-
 use clap::Args;
-use frevin_core::layers::Selection;
-use frevin_core::preview::{LeftOut, OnOthers};
+use frevin_core::preview::LeftOut;
 use frevin_core::profile::ByHand;
-use frevin_core::setting::{Address, Holds, TakesEffect};
+use frevin_core::setting::TakesEffect;
 use frevin_ledger::Ledger;
 use frevin_pc::{Pc, RestorePoint};
 use serde::Serialize;
@@ -17,7 +14,7 @@ use crate::failure::{Failure, Kind};
 use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, count, dim, good, strong, warn};
-use crate::workshop::{apply, refuse_unfinished, rollback};
+use crate::workshop::{apply, refuse_unfinished};
 
 /// Apply a profile: snapshot first, every write read back, all of it or nothing
 #[derive(Debug, Args)]
@@ -79,7 +76,6 @@ pub(crate) fn apply_target(
     if !is_refused {
         session.confirm(&page, "Apply it?")?;
     }
-    let shows_anew = plan.writes().any(|step| is_display_mode(&step.address));
     let order = apply::Order {
         title: &target.title,
         revision: target.revision.as_ref().map(|(name, number)| (name, *number)),
@@ -88,32 +84,7 @@ pub(crate) fn apply_target(
         force,
     };
     let applied = apply::apply(session, pc, ledger, order)?;
-    if shows_anew && !session.is_readable("Can you read this on every display?", READABLE_WITHIN) {
-        take_back(session, pc, ledger, &applied)?;
-        let message = "nobody said that the displays can be read: all of it was taken back";
-        return Err(Failure::new(Kind::RefusedAndUndone, message)
-            .hint("--yes does not ask, where you know that the display shows the mode"));
-    }
     Ok(ApplyReport { applied: Some(applied), left_out, by_hand })
-}
-
-/// As long as Windows' own settings wait for an answer before a display goes back.
-const READABLE_WITHIN: Duration = Duration::from_secs(15);
-
-fn is_display_mode(address: &Address) -> bool {
-    matches!(address, Address::Thing(setting) if setting.part().holds == Holds::Mode)
-}
-
-fn take_back(
-    session: &Session,
-    pc: &mut dyn Pc,
-    ledger: &mut Ledger,
-    applied: &apply::Applied,
-) -> Result<(), Failure> {
-    let selection = Selection::Change(applied.change);
-    let way_back = rollback::make_way_back(pc, ledger, &selection, OnOthers::Stop)?;
-    rollback::roll_back(session, pc, ledger, &selection, OnOthers::Stop, way_back)?;
-    Ok(())
 }
 
 impl Report for ApplyReport {

@@ -1,9 +1,11 @@
 //! Applying a plan: all of it, or nothing.
 
+use std::time::Duration;
+
 use frevin_core::layers::ChangeId;
 use frevin_core::preview::{Denied, Drifted, Plan, PlanError, Step, Undoing, Wish, plan, undoing};
 use frevin_core::profile::ProfileName;
-use frevin_core::setting::{Address, State, TakesEffect};
+use frevin_core::setting::{Address, Holds, State, TakesEffect};
 use frevin_ledger::{Ledger, LedgerError, NewChange};
 use frevin_pc::{Pc, PcError, RestorePoint};
 use serde::Serialize;
@@ -99,7 +101,8 @@ pub(crate) fn apply(
         }
     };
     let restore_point = is_first_change.then(|| restore_point(pc));
-    if let Err(reason) = carry_out(session, pc, &plan) {
+    let carried_out = carry_out(session, pc, &plan).and_then(|()| readable(session, &plan));
+    if let Err(reason) = carried_out {
         return Err(undo(session, pc, ledger, id, &back, reason));
     }
     ledger.finish_change(id, session.clock.now()).map_err(unfinished)?;
@@ -208,6 +211,20 @@ fn carry_out(session: &Session, pc: &mut dyn Pc, plan: &Plan) -> Result<(), Stri
     }
     progress.finish_and_clear();
     Ok(())
+}
+
+/// As long as Windows' own settings wait for an answer before a display goes back.
+const READABLE_WITHIN: Duration = Duration::from_secs(15);
+
+/// A display that was given another mode may show nothing. The change has no end before somebody
+/// says that it can be read: should the PC be switched off instead, it is unfinished and goes back.
+fn readable(session: &Session, plan: &Plan) -> Result<(), String> {
+    let is_mode = |step: &Step| matches!(&step.address, Address::Thing(setting) if setting.part().holds == Holds::Mode);
+    let question = "Can you read this on every display?";
+    if !plan.writes().any(is_mode) || session.is_readable(question, READABLE_WITHIN) {
+        return Ok(());
+    }
+    Err("nobody said that the displays can be read; with --yes nobody is asked".to_owned())
 }
 
 fn last_states(plan: &Plan) -> impl Iterator<Item = (&Address, &State)> {

@@ -1,0 +1,84 @@
+//! What Frevin asks at a terminal, answered as a person would: `script` gives each command one.
+#![cfg(unix)]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+mod common;
+
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+
+use common::Place;
+
+/// Runs a command at a terminal whose owner types `keys`. Gives its exit code and what was shown.
+fn at_a_terminal(place: &Place, command: &str, keys: &str) -> (i32, String) {
+    let mut child = Command::new("script")
+        .args(["--quiet", "--return", "--command"])
+        .arg(format!("{} {command}", env!("CARGO_BIN_EXE_frevin")))
+        .arg("/dev/null")
+        .env_clear()
+        .env("PATH", std::env::var_os("PATH").unwrap())
+        .env("SHELL", "/bin/sh")
+        .env("TERM", "xterm")
+        .env("NO_COLOR", "1")
+        .env("FREVIN_HOME", place.path().join("home"))
+        .env("FREVIN_PC", place.pc())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut stdin = child.stdin.take().unwrap();
+    stdin.write_all(keys.as_bytes()).unwrap();
+    // The terminal stays open until the command has ended.
+    let output = child.wait_with_output().unwrap();
+    drop(stdin);
+    (output.status.code().unwrap(), String::from_utf8_lossy(&output.stdout).into_owned())
+}
+
+fn mode(place: &Place) -> String {
+    let facts = place.json(&["tweak", "show", "graphics/highest-refresh"]);
+    facts["here"]["settings"][0]["now"]["value"]["mode"].as_str().unwrap().to_owned()
+}
+
+const HIGHEST: &str = "apply --tweak graphics/highest-refresh";
+
+#[test]
+fn a_display_goes_back_unless_somebody_can_read_it() {
+    let place = Place::new();
+    let before = mode(&place);
+    let (code, shown) = at_a_terminal(&place, HIGHEST, "yn\n");
+    assert_eq!(code, 6, "{shown}");
+    assert!(shown.contains("Can you read this on every display?"), "{shown}");
+    assert!(shown.contains("all of it was undone"), "{shown}");
+    assert_eq!(mode(&place), before);
+
+    let (code, shown) = at_a_terminal(&place, HIGHEST, "yy\n");
+    assert_eq!(code, 0, "{shown}");
+    assert_ne!(mode(&place), before);
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(mode(&place), before);
+}
+
+#[test]
+fn nothing_is_done_without_a_word_for_it() {
+    let place = Place::new();
+    let before = place.pc_files();
+    let (code, shown) = at_a_terminal(&place, "apply --tweak looks/menu-delay", "n");
+    assert_eq!(code, 2, "{shown}");
+    assert!(shown.contains("nothing was changed, as you wished"), "{shown}");
+    assert_eq!(place.pc_files(), before);
+}
+
+#[test]
+fn drift_is_settled_as_its_owner_chooses() {
+    let place = Place::new();
+    let delay = "visual:menu-delay";
+    for (keys, left) in [("\u{1b}[B\r", 90), ("\u{1b}[B\u{1b}[B\r", 50)] {
+        place.run(&["apply", "--tweak", "looks/menu-delay", "--set", "delay_ms=50", "--yes"]).ok();
+        place.run(&["rehearsal", "fault", "--others-write", &format!("{delay}=90")]).ok();
+        let (_, shown) = at_a_terminal(&place, "drift", keys);
+        let now = place.json(&["tweak", "show", "looks/menu-delay"])["here"]["settings"][0].clone();
+        assert_eq!(now["now"]["value"]["milliseconds"], left, "{shown}");
+        place.run(&["rollback", "--all", "--force", "--yes"]).ok();
+        place.run(&["rehearsal", "fault", "--others-write", &format!("{delay}=400")]).ok();
+    }
+}
