@@ -442,6 +442,23 @@ fn killed_at_any_moment_it_goes_back_with_one_command() {
 
 #[test]
 #[ignore = "needs Wine: run ci/windows"]
+fn the_undo_file_puts_the_registry_back_without_frevin() {
+    let pc = Wine::new();
+    let first = pc.everything();
+    pc.restart();
+    let said = pc.frevin(&["apply", "--tweak", "test/everything", "--yes", "--json"]).ok().json();
+    let undo = said["undo_files"]["registry"].as_str().unwrap().to_owned();
+    pc.stock(&["regedit", "/S", &undo]);
+    let left = differences(&first, &pc.everything());
+    // What is not of the registry is for a person to put back, and stands in the other file.
+    let is_of_the_registry = |key: &&String| key.contains("Frevin test");
+    let of_the_registry: Vec<_> = left.iter().filter(is_of_the_registry).collect();
+    assert!(of_the_registry.is_empty(), "{of_the_registry:#?}");
+    assert!(left.iter().any(|key| key.starts_with("task")), "the task is not: {left:#?}");
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
 fn others_hands_are_seen_and_respected() {
     let pc = Wine::new();
     pc.frevin(&["apply", "--tweak", "test/everything", "--yes"]).ok();
