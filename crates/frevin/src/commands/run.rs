@@ -1,5 +1,7 @@
 //! `frevin run`
 
+mod from_folder;
+
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
@@ -72,14 +74,24 @@ pub(crate) struct RecordArgs {
     /// Record although something still waits for a restart
     #[arg(long)]
     despite_waiting: bool,
+    /// Wait for the logs that another program writes into this folder, each a run, instead of
+    /// recording on a rehearsal PC
+    #[arg(long, value_name = "FOLDER", conflicts_with = "seconds")]
+    from_folder: Option<PathBuf>,
+    /// How long a log has not changed when it is finished, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 3, requires = "from_folder")]
+    unchanged_for: u16,
+    /// How long to wait for all of the logs, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 3600, requires = "from_folder")]
+    give_up_after: u32,
+    #[command(flatten)]
+    log: LogArgs,
 }
 
-/// Import logs of frame times as a visit: each file a run
+/// How to read a log, where that is not found by itself.
 #[derive(Debug, Args)]
-pub(crate) struct ImportArgs {
-    /// Logs with a row for each frame, or JSON; packed by gzip or zstd or not
-    #[arg(required = true)]
-    files: Vec<PathBuf>,
+#[command(next_help_heading = "Reading logs")]
+struct LogArgs {
     /// The heading of the column to read, or its number where there are no headings [default: found by the words in the headings]
     #[arg(long, value_name = "NAME")]
     column: Option<String>,
@@ -92,6 +104,27 @@ pub(crate) struct ImportArgs {
     /// Only rows that hold this text in this column, where the log is of several programs
     #[arg(long, value_name = "COLUMN=TEXT", value_parser = only)]
     only: Option<(String, String)>,
+}
+
+impl LogArgs {
+    fn options(&self) -> LogOptions {
+        LogOptions {
+            column: self.column.clone(),
+            unit: self.unit,
+            holds: self.holds,
+            only: self.only.clone(),
+        }
+    }
+}
+
+/// Import logs of frame times as a visit: each file a run
+#[derive(Debug, Args)]
+pub(crate) struct ImportArgs {
+    /// Logs with a row for each frame, or JSON; packed by gzip or zstd or not
+    #[arg(required = true)]
+    files: Vec<PathBuf>,
+    #[command(flatten)]
+    log: LogArgs,
     /// The scene
     #[arg(long)]
     scene: SceneName,
@@ -113,6 +146,8 @@ pub(crate) struct VisitReport {
 struct ImportReport {
     visit: VisitRecord,
     files: Vec<ImportedFile>,
+    /// Files that came and are no logs, each with the reason.
+    passed_over: Vec<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -155,6 +190,9 @@ struct RunReport {
 pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Failure> {
     match command {
         RunCommand::Record(args) => {
+            if let Some(folder) = &args.from_folder {
+                return from_folder::record(session, args, folder);
+            }
             let mut pc = session.rehearsal_pc()?;
             let mut ledger = session.ledger()?;
             let recording = Recording {
@@ -243,12 +281,7 @@ fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
         let message = "all files are warm-up: at least one run has to count";
         return Err(Failure::new(Kind::Usage, message));
     }
-    let options = LogOptions {
-        column: args.column.clone(),
-        unit: args.unit,
-        holds: args.holds,
-        only: args.only.clone(),
-    };
+    let options = args.log.options();
     // Every file is read before anything is kept: one bad file keeps nothing of the visit.
     let readings = args
         .files
@@ -272,18 +305,22 @@ fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
         tweaks: &[],
         runs: &runs,
     })?;
-    let file = |(file, reading): (String, LogReading)| ImportedFile {
-        file,
-        separator: reading.separator,
-        taken: reading.taken,
-        rows: reading.rows,
-        rejected: reading.rejected,
-        rejected_rows: reading.rejected_rows,
-    };
-    Ok(Answer::done(&ImportReport {
-        visit: ledger.visit(id)?,
-        files: readings.into_iter().map(file).collect(),
-    }))
+    let files = readings.into_iter().map(|(file, reading)| ImportedFile::new(file, reading));
+    let (visit, files) = (ledger.visit(id)?, files.collect());
+    Ok(Answer::done(&ImportReport { visit, files, passed_over: Vec::new() }))
+}
+
+impl ImportedFile {
+    fn new(file: String, reading: LogReading) -> Self {
+        Self {
+            file,
+            separator: reading.separator,
+            taken: reading.taken,
+            rows: reading.rows,
+            rejected: reading.rejected,
+            rejected_rows: reading.rejected_rows,
+        }
+    }
 }
 
 fn read(file: &Path, options: &LogOptions) -> Result<LogReading, Failure> {
@@ -370,6 +407,9 @@ impl Report for ImportReport {
                     page.line(format_args!("    line {}: {}", row.line, row.reason));
                 }
             }
+        }
+        for file in &self.passed_over {
+            page.line(warn(format_args!("passed over {file}")));
         }
         let mut table = Table::new(RUN_HEADINGS);
         self.visit.runs.iter().for_each(|run| table.row(run_row(run)));

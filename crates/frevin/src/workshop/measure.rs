@@ -95,7 +95,7 @@ pub(crate) fn record(
     })?)
 }
 
-fn refuse_waiting(waiting: &[Waiting]) -> Failure {
+pub(crate) fn refuse_waiting(waiting: &[Waiting]) -> Failure {
     let line = |waiting: &Waiting| match &waiting.tweak {
         Some(tweak) => format!("{} ({tweak})", waiting.address),
         None => format!("{} (rolled back)", waiting.address),

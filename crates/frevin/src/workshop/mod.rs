@@ -13,6 +13,7 @@ pub(crate) mod recover;
 pub(crate) mod rollback;
 pub(crate) mod settle;
 pub(crate) mod undo_files;
+pub(crate) mod watched_folder;
 mod writing;
 
 use frevin_ledger::{Ledger, Unfinished};
