@@ -44,6 +44,8 @@ pub enum RunSource {
     Rehearsal,
     /// Read from a log file of this name.
     LogFile(String),
+    /// Frevin's own test loop, on the PC that it ran on.
+    TestLoop,
 }
 
 /// A visit about to be kept.

@@ -1,4 +1,5 @@
-//! Runs that another program writes into a folder while Frevin waits for them.
+//! Runs that no rehearsal PC records: logs that another program writes while Frevin waits for them,
+//! and the test loop.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
 
 mod common;
@@ -79,4 +80,28 @@ fn waiting_has_an_end() {
     assert!(said.err.contains("0 of 3 logs came within 0 s"), "{}", said.err);
     let said = place.run(&[&record[..], &["nowhere"]].concat()).fails(3);
     assert!(said.err.contains("cannot be watched"), "{}", said.err);
+}
+
+#[test]
+fn the_test_loop_is_a_real_measurement_and_a_scene_of_its_own() {
+    let place = Place::new();
+    let record = ["run", "record", "--test-loop", "--runs", "2", "--seconds", "1", "--state"];
+    for state in ["before", "after"] {
+        let visit = place.json(&[&record[..], &[state]].concat())["visit"].clone();
+        assert_eq!(visit["scene"], "test-loop");
+        let runs = visit["runs"].as_array().unwrap();
+        assert_eq!(runs.len(), 2);
+        for run in runs {
+            assert_eq!(run["source"], "test-loop");
+            // It is paced: a slow PC shows fewer frames, none shows more.
+            let frames = run["metrics"]["frames"].as_u64().unwrap();
+            assert!((1..=125).contains(&frames), "{run}");
+        }
+    }
+    let run = place.json(&["run", "export", "1", "--format", "jsonl", "--file", "frames.jsonl"]);
+    assert_eq!(run["run"], 1);
+    let compared = place.run(&["compare", "before", "after", "--scene", "test-loop"]);
+    assert!([0, 1].contains(&compared.code), "{}{}", compared.out, compared.err);
+    let usage = place.run(&["run", "record", "--test-loop", "--scene", "mill", "--state", "x"]);
+    assert_eq!(usage.code, 2, "{}", usage.err);
 }

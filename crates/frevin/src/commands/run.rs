@@ -57,8 +57,12 @@ pub(crate) enum RunCommand {
 #[derive(Debug, Args)]
 pub(crate) struct RecordArgs {
     /// The scene
-    #[arg(long)]
-    scene: SceneName,
+    #[arg(long, required_unless_present = "test_loop", conflicts_with = "test_loop")]
+    scene: Option<SceneName>,
+    /// Run a workload of Frevin's own on this PC, paced like a game, and record that: a scene of
+    /// its own, `test-loop`
+    #[arg(long, conflicts_with = "from_folder")]
+    test_loop: bool,
     /// A name for the state that the PC is in, like `before` or `quiet-services`
     #[arg(long, value_name = "NAME")]
     state: ProfileName,
@@ -190,20 +194,27 @@ struct RunReport {
 pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Failure> {
     match command {
         RunCommand::Record(args) => {
+            let scene = match &args.scene {
+                Some(scene) => scene.clone(),
+                None => measure::test_loop_scene()?.name,
+            };
             if let Some(folder) = &args.from_folder {
-                return from_folder::record(session, args, folder);
+                return from_folder::record(session, args, &scene, folder);
             }
-            let mut pc = session.rehearsal_pc()?;
             let mut ledger = session.ledger()?;
             let recording = Recording {
-                scene: &args.scene,
+                scene: &scene,
                 state_name: &args.state,
                 runs: args.runs.into(),
                 warm_up: args.warm_up.map(usize::from),
                 seconds: args.seconds.into(),
                 despite_waiting: args.despite_waiting,
             };
-            let id = measure::record(session, &mut pc, &mut ledger, &recording)?;
+            let id = if args.test_loop {
+                measure::record_test_loop(session, &mut ledger, &recording)?
+            } else {
+                measure::record(session, &mut session.rehearsal_pc()?, &mut ledger, &recording)?
+            };
             Ok(Answer::done(&VisitReport { visit: ledger.visit(id)? }))
         }
         RunCommand::Import(args) => import(session, args),
@@ -464,6 +475,7 @@ impl Report for RunReport {
         ));
         let source = match &self.run.source {
             RunSource::Rehearsal => "recorded on a rehearsal PC".to_owned(),
+            RunSource::TestLoop => "Frevin's own test loop".to_owned(),
             RunSource::LogFile(name) => format!("imported from {name}"),
         };
         page.pairs([("source", source), ("frames", format!("{} in {:.1} s", m.frames, m.seconds))]);

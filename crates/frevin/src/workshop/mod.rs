@@ -12,6 +12,7 @@ pub(crate) mod readings;
 pub(crate) mod recover;
 pub(crate) mod rollback;
 pub(crate) mod settle;
+mod test_loop;
 pub(crate) mod undo_files;
 pub(crate) mod watched_folder;
 mod writing;

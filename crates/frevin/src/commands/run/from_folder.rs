@@ -3,34 +3,26 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use frevin_core::tweak::TweakId;
+use frevin_core::profile::SceneName;
 use frevin_ledger::NewVisit;
 
 use super::{ImportReport, ImportedFile, RecordArgs, read};
 use crate::failure::{Failure, Kind};
 use crate::report::Answer;
 use crate::session::Session;
-use crate::workshop::measure::{imported_run, refuse_waiting, tweaks_in_force};
-use crate::workshop::refuse_unfinished;
+use crate::workshop::measure::{conditions, imported_run};
 use crate::workshop::watched_folder::WatchedFolder;
-
-/// What is known of the PC while the runs are made.
-struct Conditions {
-    pc: Option<String>,
-    boot: Option<String>,
-    tweaks: Vec<TweakId>,
-    waits_for_restart: bool,
-}
 
 /// Waits for as many finished logs as there are to be runs, and keeps them as one visit.
 pub(super) fn record(
     session: &Session,
     args: &RecordArgs,
+    scene: &SceneName,
     folder: &Path,
 ) -> Result<Answer, Failure> {
     let mut ledger = session.ledger()?;
-    ledger.scene(&args.scene)?;
-    let conditions = conditions(session, args)?;
+    ledger.scene(scene)?;
+    let conditions = conditions(session, args.despite_waiting)?;
     let mut watched = WatchedFolder::new(folder)?;
     let warm_up = usize::from(args.warm_up.unwrap_or(0));
     let wanted = warm_up + usize::from(args.runs);
@@ -66,7 +58,7 @@ pub(super) fn record(
     }
     progress.finish_and_clear();
     let id = ledger.add_visit(&NewVisit {
-        scene: &args.scene,
+        scene,
         pc: conditions.pc.as_deref(),
         state_name: &args.state,
         recorded_at: session.clock.now(),
@@ -74,26 +66,4 @@ pub(super) fn record(
         runs: &runs,
     })?;
     Ok(Answer::done(&ImportReport { visit: ledger.visit(id)?, files, passed_over }))
-}
-
-/// The PC that is meant, if one is, has to be as its tweaks want it.
-fn conditions(session: &Session, args: &RecordArgs) -> Result<Conditions, Failure> {
-    let Some(pc) = session.pc_if_named()? else {
-        let tweaks = Vec::new();
-        return Ok(Conditions { pc: None, boot: None, tweaks, waits_for_restart: false });
-    };
-    let ledger = session.ledger()?;
-    refuse_unfinished(&ledger, &*pc)?;
-    let id = pc.identity().id.clone();
-    let boot = pc.boot()?.0;
-    let waiting = ledger.waiting_for_restart(&id, &boot)?;
-    if !args.despite_waiting && !waiting.is_empty() {
-        return Err(refuse_waiting(&waiting));
-    }
-    Ok(Conditions {
-        tweaks: tweaks_in_force(&ledger, &id)?,
-        waits_for_restart: !waiting.is_empty(),
-        boot: Some(boot),
-        pc: Some(id),
-    })
 }
