@@ -41,6 +41,29 @@ pub fn needs_administrator(address: &Address) -> bool {
     }
 }
 
+/// Whether a setting is kept for each user of the PC apart: written by a program that runs as
+/// somebody else, it would change that one's.
+pub fn belongs_to_user(address: &Address) -> bool {
+    match address {
+        Address::RegistryKey(key) | Address::RegistryValue(key, _) => {
+            key.hive() == Hive::CurrentUser
+        }
+        Address::Visual(_) => true,
+        Address::Thing(setting) => match setting.kind() {
+            ThingKind::App => true,
+            ThingKind::Startup => !needs_administrator(address),
+            _ => false,
+        },
+        Address::Text(_) | Address::Clean(_) => !needs_administrator(address),
+        Address::ServiceStart(_)
+        | Address::ServiceRunning(_)
+        | Address::ActivePlan
+        | Address::PowerPlan(_)
+        | Address::PowerHidden { .. }
+        | Address::PowerValue { .. } => false,
+    }
+}
+
 fn is_of_the_pc(key: &KeyPath) -> bool {
     let folded: Vec<&str> = key.names().iter().map(super::WinName::folded).collect();
     match key.hive() {
@@ -84,6 +107,13 @@ mod tests {
             "boot:current#element-nx",
         ] {
             assert!(needs(everybodys), "{everybodys}");
+        }
+        let of_user = |text: &str| belongs_to_user(&text.parse().unwrap());
+        for text in [r"registry:HKCU\software\policies#x", "visual:menu-delay", "app:x#installed"] {
+            assert!(of_user(text), "{text}");
+        }
+        for text in ["power:active-plan", "display:x#mode", "startup:machine-folder/x#enabled"] {
+            assert!(!of_user(text), "{text}");
         }
     }
 }

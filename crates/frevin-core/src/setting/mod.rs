@@ -22,7 +22,7 @@ mod visual;
 pub use address::{Address, AddressError, PowerSource};
 pub use clean::{CleanPart, CleanPlace, CleanSetting};
 pub use difference::{Difference, differences};
-pub use elevation::needs_administrator;
+pub use elevation::{belongs_to_user, needs_administrator};
 pub use file_part::{FilePart, FileSetting};
 pub use name::WinName;
 pub use place::{Place, PlaceError, PlacePath};

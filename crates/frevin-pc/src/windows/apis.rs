@@ -49,6 +49,9 @@ pub(crate) trait SystemApi {
     fn name(&self) -> String;
     /// Whether the process has an administrator's rights.
     fn is_administrator(&self) -> bool;
+    /// Whether somebody else is signed in at the screen than the user whom this process runs as, as
+    /// after starting a program with another account's password.
+    fn runs_as_another_user(&self) -> bool;
     /// Takes the right to change the PC from all other processes; nothing where another has it. It
     /// ends with the value, or with the process.
     fn take_turn(&self) -> std::io::Result<Option<Box<dyn Send>>>;

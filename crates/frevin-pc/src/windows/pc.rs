@@ -6,7 +6,7 @@ use std::time::Duration;
 use frevin_core::facts::Facts;
 use frevin_core::setting::{
     Address, CleanPart, CleanPlace, KeyPath, PowerSource, State, ThingKind, ThingSetting, Value,
-    VisualParameter, WinName, needs_administrator,
+    VisualParameter, WinName, belongs_to_user, needs_administrator,
 };
 
 use super::apis::Apis;
@@ -369,6 +369,11 @@ impl Pc for LivePc {
     fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
         if !self.apis.system.is_administrator() && needs_administrator(address) {
             return Ok(Some("it needs an administrator".to_owned()));
+        }
+        if self.apis.system.runs_as_another_user() && belongs_to_user(address) {
+            let reason = "it would be written for another user than the one who is signed in: start \
+                          Frevin as that one";
+            return Ok(Some(reason.to_owned()));
         }
         // Some keys are closed to administrators too: the nearest one that exists tells.
         let key = match address {

@@ -70,7 +70,11 @@ pub fn create(folder: &Path) -> std::io::Result<()> {
 
 /// Why a folder or a file is not to be trusted; nothing where it can be, or is not there.
 pub fn distrust(path: &Path) -> Option<String> {
-    let metadata = std::fs::symlink_metadata(path).ok()?;
+    let metadata = match std::fs::symlink_metadata(path) {
+        Ok(metadata) => metadata,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return None,
+        Err(error) => return Some(format!("{} cannot be looked at: {error}", path.display())),
+    };
     if crate::files::is_link(&metadata) {
         return Some(format!("{} is a link, and leads elsewhere", path.display()));
     }
@@ -103,7 +107,9 @@ fn judge(path: &Path, owner: PSID, list: *const ACL) -> Option<String> {
     let user = user_sid();
     let is_trusted = |sid: &str| TRUSTED.contains(&sid) || user.as_deref() == Some(sid);
     let shown = path.display();
-    let owner = sid_text(owner)?;
+    let Some(owner) = sid_text(owner) else {
+        return Some(format!("the owner of {shown} cannot be told"));
+    };
     if !is_trusted(&owner) {
         return Some(format!("{shown} belongs to somebody else ({owner})"));
     }
@@ -127,7 +133,7 @@ fn judge(path: &Path, owner: PSID, list: *const ACL) -> Option<String> {
         // SAFETY: an entry that allows has this layout, and its identifier begins at `SidStart`.
         let allowed = unsafe { &*entry.cast::<ACCESS_ALLOWED_ACE>() };
         let sid = PSID((&raw const allowed.SidStart).cast_mut().cast());
-        let who = sid_text(sid)?;
+        let who = sid_text(sid).unwrap_or_else(|| "somebody without a name".to_owned());
         if allowed.Mask & CHANGES != 0 && !is_trusted(&who) {
             return Some(format!("others may change {shown} ({who})"));
         }

@@ -11,8 +11,10 @@ use windows::Win32::System::SystemInformation::{
     ComputerNamePhysicalDnsHostname, GetComputerNameExW,
 };
 use windows::Win32::System::Threading::{
-    CreateMutexW, GetCurrentProcess, OpenProcessToken, ReleaseMutex, WaitForSingleObject,
+    CreateMutexW, GetCurrentProcess, OpenProcess, OpenProcessToken,
+    PROCESS_QUERY_LIMITED_INFORMATION, ReleaseMutex, WaitForSingleObject,
 };
+use windows::Win32::UI::WindowsAndMessaging::{GetShellWindow, GetWindowThreadProcessId};
 use windows::core::PWSTR;
 
 use super::library::function;
@@ -42,7 +44,30 @@ fn token() -> Option<Handle> {
 
 /// The security identifier of the user that runs this program, as text.
 pub(super) fn user_sid() -> Option<String> {
-    let token = token()?;
+    user_of(&token()?)
+}
+
+/// The security identifier of the user whose desktop is on the screen, where there is one.
+fn signed_in_sid() -> Option<String> {
+    // SAFETY: it takes nothing, and gives null where there is no desktop.
+    let desktop = unsafe { GetShellWindow() };
+    let mut process_id = 0;
+    // SAFETY: a window that is not there any more has no thread, and a number is written to a place
+    // of its own.
+    let thread_id = unsafe { GetWindowThreadProcessId(desktop, Some(&raw mut process_id)) };
+    if desktop.is_invalid() || thread_id == 0 {
+        return None;
+    }
+    let access = PROCESS_QUERY_LIMITED_INFORMATION;
+    // SAFETY: the right to ask who runs it is all that is asked for.
+    let process = Handle(unsafe { OpenProcess(access, false, process_id) }.ok()?);
+    let mut token = HANDLE::default();
+    // SAFETY: the process is open, and the handle is written to a place of its own.
+    unsafe { OpenProcessToken(process.0, TOKEN_QUERY, &raw mut token) }.ok()?;
+    user_of(&Handle(token))
+}
+
+fn user_of(token: &Handle) -> Option<String> {
     // A user's identifier and the structure before it are far shorter than this.
     let mut buffer = [0_u64; 64];
     let mut length = 0;
@@ -135,6 +160,11 @@ impl SystemApi for ThisPc {
             )
         };
         asked.is_ok() && elevation.TokenIsElevated != 0
+    }
+
+    fn runs_as_another_user(&self) -> bool {
+        // Where nobody can be told to be signed in, nobody else is.
+        signed_in_sid().is_some_and(|signed_in| user_sid().is_some_and(|user| user != signed_in))
     }
 
     fn take_turn(&self) -> std::io::Result<Option<Box<dyn Send>>> {

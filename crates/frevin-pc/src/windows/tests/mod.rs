@@ -85,6 +85,7 @@ fn recording() -> Windows {
         .into(),
         exclusions: vec![r"D:\Games".to_owned()],
         is_administrator: true,
+        runs_as_another_user: false,
         offers_nothing: false,
     })))
 }
@@ -332,6 +333,10 @@ fn what_this_user_may_not_write_is_known_beforehand() {
     let told = obstacle(r"registry:HKLM\SOFTWARE\Microsoft\New\Deep#x").unwrap();
     assert_eq!(told, format!("{closed} does not let this user write"));
     assert_eq!(obstacle(r"registry:HKCU\SOFTWARE\New\Deep#x"), None);
+    windows.0.borrow_mut().runs_as_another_user = true;
+    assert!(obstacle("visual:menu-delay").unwrap().contains("another user"));
+    assert_eq!(obstacle("service:Base#start"), None, "that is everybody's");
+    windows.0.borrow_mut().runs_as_another_user = false;
     windows.0.borrow_mut().is_administrator = false;
     let needs = Some("it needs an administrator".to_owned());
     assert_eq!(obstacle(r"registry:HKLM\SYSTEM\New#x"), needs);

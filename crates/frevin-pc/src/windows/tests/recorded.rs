@@ -79,6 +79,7 @@ pub(super) struct Recorded {
     pub(super) preferences: BTreeMap<String, u32>,
     pub(super) exclusions: Vec<String>,
     pub(super) is_administrator: bool,
+    pub(super) runs_as_another_user: bool,
     /// Whether Windows lacks everything that it may lack.
     pub(super) offers_nothing: bool,
 }
@@ -615,6 +616,10 @@ impl SystemApi for Windows {
 
     fn is_administrator(&self) -> bool {
         self.0.borrow().is_administrator
+    }
+
+    fn runs_as_another_user(&self) -> bool {
+        self.0.borrow().runs_as_another_user
     }
 
     fn take_turn(&self) -> std::io::Result<Option<Box<dyn Send>>> {
