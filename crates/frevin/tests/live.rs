@@ -420,7 +420,7 @@ fn killed_at_any_moment_it_goes_back_with_one_command() {
         pc.restart();
         let mut child = pc.begin(&["apply", "--tweak", "test/everything", "--yes"]);
         // From before its first write to after its last.
-        let share = 0.3 + 0.7 * f64::from(kill) / f64::from(kills);
+        let share = 0.6 + 0.45 * f64::from(kill) / f64::from(kills);
         std::thread::sleep(whole.mul_f64(share));
         child.kill().unwrap();
         child.wait().unwrap();
