@@ -117,11 +117,19 @@ impl From<OsError> for WriteError {
     }
 }
 
+/// Whether what was asked for is there: absence is an answer, everything else that fails is none.
+pub(crate) fn found<T>(asked: Result<T, OsError>) -> Result<Option<T>, OsError> {
+    match asked {
+        Ok(found) => Ok(Some(found)),
+        Err(error) if error.is_absence() => Ok(None),
+        Err(error) => Err(error),
+    }
+}
+
 /// The state of a setting that was asked for: absent where it does not exist.
 pub(crate) fn state_of(asked: Result<Option<State>, OsError>) -> State {
-    match asked {
-        Ok(state) => state.unwrap_or(State::Absent),
-        Err(error) if error.is_absence() => State::Absent,
+    match found(asked) {
+        Ok(state) => state.flatten().unwrap_or(State::Absent),
         Err(error) => error.into_state(),
     }
 }

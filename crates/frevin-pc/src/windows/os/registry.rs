@@ -11,7 +11,7 @@ use windows::Win32::System::Registry::{
 use windows::core::{PCWSTR, PWSTR};
 
 use super::wide::{Wide, text};
-use crate::windows::os_error::OsError;
+use crate::windows::os_error::{OsError, found};
 use crate::windows::registry::RegistryApi;
 
 /// This PC's registry.
@@ -54,15 +54,6 @@ fn open(key: &KeyPath, access: REG_SAM_FLAGS) -> Result<Key, OsError> {
         unsafe { RegOpenKeyExW(root(key.hive()), path.as_ptr(), None, access, &raw mut opened) };
     checked("RegOpenKeyExW", answer)?;
     Ok(Key(opened))
-}
-
-/// Whether what was asked for is there: absence is an answer, everything else that fails is none.
-fn found<T>(asked: Result<T, OsError>) -> Result<Option<T>, OsError> {
-    match asked {
-        Ok(found) => Ok(Some(found)),
-        Err(error) if error.is_absence() => Ok(None),
-        Err(error) => Err(error),
-    }
 }
 
 #[derive(Default)]

@@ -17,7 +17,7 @@ use windows::Win32::System::Services::{
 use windows::core::PCWSTR;
 
 use super::wide::{Wide, failed, text_at, texts_at};
-use crate::windows::os_error::OsError;
+use crate::windows::os_error::{OsError, found};
 use crate::windows::services::{Doing, ServicesApi};
 
 /// This PC's services.
@@ -44,14 +44,6 @@ fn open(name: &str, access: u32) -> Result<Handle, OsError> {
     // SAFETY: the manager is open and the name lives for the call.
     let handle = unsafe { OpenServiceW(manager.0, name.as_ptr(), access) };
     handle.map(Handle).map_err(failed("OpenServiceW"))
-}
-
-fn found<T>(asked: Result<T, OsError>) -> Result<Option<T>, OsError> {
-    match asked {
-        Ok(found) => Ok(Some(found)),
-        Err(error) if error.is_absence() => Ok(None),
-        Err(error) => Err(error),
-    }
 }
 
 /// A buffer for structures that Windows fills: aligned for any of them.

@@ -11,7 +11,7 @@ use windows::core::BSTR;
 
 use super::com;
 use super::wide::failed;
-use crate::windows::os_error::OsError;
+use crate::windows::os_error::{OsError, found};
 use crate::windows::tasks::TasksApi;
 
 /// This PC's scheduled tasks.
@@ -38,11 +38,7 @@ fn root(service: &ITaskService) -> Result<ITaskFolder, OsError> {
 fn task(path: &str) -> Result<Option<IRegisteredTask>, OsError> {
     let root = root(&service()?)?;
     // SAFETY: the folder belongs to a connected service.
-    match unsafe { root.GetTask(&BSTR::from(path)) }.map_err(failed("ITaskFolder::GetTask")) {
-        Ok(task) => Ok(Some(task)),
-        Err(error) if error.is_absence() => Ok(None),
-        Err(error) => Err(error),
-    }
+    found(unsafe { root.GetTask(&BSTR::from(path)) }.map_err(failed("ITaskFolder::GetTask")))
 }
 
 fn existing(path: &str) -> Result<IRegisteredTask, OsError> {
