@@ -7,6 +7,7 @@
 //! serialisable; text, JSON and pictures are made of it elsewhere.
 #![forbid(unsafe_code)]
 
+pub mod answers;
 pub mod document;
 pub mod expression;
 pub mod facts;
@@ -19,5 +20,6 @@ pub mod profile;
 pub mod registry_text;
 pub mod setting;
 pub mod settings_file;
+pub mod surroundings;
 pub mod tweak;
 pub mod verdict;

@@ -2,7 +2,7 @@
 //! dialects.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
 
-use frevin_core::frames::{FrameSeries, LogOptions, Metrics, TimeUnit, metrics, read_log};
+use frevin_core::frames::{FrameSeries, LogOptions, Metrics, TimeUnit, metrics, read_log_bytes};
 
 /// A run made by a rule that can be written down in any language: 7 + (i * i * 31 mod 97) / 20 ms,
 /// and a long frame of 60 ms after every 400.
@@ -46,7 +46,7 @@ fn figures_agree_with_another_implementation() {
 fn read(text: &str, column: &str, unit: TimeUnit) -> Metrics {
     let options =
         LogOptions { column: Some(column.into()), unit: Some(unit), ..LogOptions::default() };
-    metrics(&read_log(text.as_bytes(), &options).unwrap().series)
+    metrics(&read_log_bytes(text.as_bytes(), &options).unwrap().0)
 }
 
 #[test]

@@ -11,6 +11,7 @@ mod frame_bytes;
 mod layers;
 mod revisions;
 mod rollbacks;
+mod run_frames;
 mod runs;
 mod snapshots;
 mod store;
@@ -20,7 +21,10 @@ pub use changes::{Change, ChangeStatus, NewChange, Waiting};
 pub use error::LedgerError;
 pub use revisions::Saved;
 pub use rollbacks::{NewRollback, Rollback, RollbackId};
-pub use runs::{NewRun, NewVisit, Run, RunFilter, RunId, RunSource, Scene, VisitId, VisitRecord};
+pub use run_frames::{FrameCollector, RunFrames};
+pub use runs::{
+    KeptFrames, NewRun, NewVisit, Run, RunFilter, RunId, RunSource, Scene, VisitId, VisitRecord,
+};
 pub use snapshots::{Snapshot, SnapshotId, SnapshotSummary};
 pub use store::Ledger;
 pub use unfinished::Unfinished;

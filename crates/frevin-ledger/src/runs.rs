@@ -1,14 +1,16 @@
 //! Scenes, visits and runs.
 
-use frevin_core::frames::{FrameSeries, Metrics};
+use frevin_core::frames::{FrameBlocks, FrameSeries, Metrics, RunConditions};
 use frevin_core::profile::{ProfileName, SceneName};
+use frevin_core::surroundings::BeforeAndAfter;
 use frevin_core::tweak::TweakId;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, params};
 use serde::{Deserialize, Serialize};
 
 use crate::error::LedgerError;
-use crate::frame_bytes::{decode, encode};
+use crate::frame_bytes::{Encoder, PACKED, decode};
+use crate::run_frames::RunFrames;
 use crate::store::{Ledger, parse, restore, store};
 
 /// What is measured.
@@ -44,6 +46,8 @@ pub enum RunSource {
     Rehearsal,
     /// Read from a log file of this name.
     LogFile(String),
+    /// What Windows traced of a running program of this name.
+    Program(String),
     /// Frevin's own test loop, on the PC that it ran on.
     TestLoop,
 }
@@ -61,6 +65,8 @@ pub struct NewVisit<'a> {
     pub recorded_at: Timestamp,
     /// The tweaks in force.
     pub tweaks: &'a [TweakId],
+    /// What the PC was like around it, where somebody looked.
+    pub surroundings: Option<&'a BeforeAndAfter>,
     /// Its runs.
     pub runs: &'a [NewRun],
 }
@@ -78,10 +84,12 @@ pub struct NewRun {
     pub run_since_boot: Option<u64>,
     /// Whether something was waiting for a restart.
     pub waits_for_restart: bool,
+    /// Under what it was recorded.
+    pub conditions: RunConditions,
     /// Its figures.
     pub metrics: Metrics,
     /// Its frames.
-    pub series: FrameSeries,
+    pub frames: RunFrames,
 }
 
 /// A visit to a state of the PC.
@@ -99,6 +107,8 @@ pub struct VisitRecord {
     pub recorded_at: Timestamp,
     /// The tweaks in force.
     pub tweaks: Vec<TweakId>,
+    /// What the PC was like around it, where somebody looked.
+    pub surroundings: Option<BeforeAndAfter>,
     /// Its runs.
     pub runs: Vec<Run>,
 }
@@ -118,6 +128,8 @@ pub struct Run {
     pub run_since_boot: Option<u64>,
     /// Whether something was waiting for a restart.
     pub waits_for_restart: bool,
+    /// Under what it was recorded; nothing where nobody looked.
+    pub conditions: Option<RunConditions>,
     /// Its figures.
     pub metrics: Metrics,
 }
@@ -195,24 +207,26 @@ impl Ledger {
     pub fn add_visit(&mut self, visit: &NewVisit<'_>) -> Result<VisitId, LedgerError> {
         let transaction = self.begin()?;
         transaction.execute(
-            "INSERT INTO visit (scene, pc, state_name, recorded_at, tweaks)
-             VALUES (?1, ?2, ?3, ?4, ?5)",
+            "INSERT INTO visit (scene, pc, state_name, recorded_at, tweaks, surroundings)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
             params![
                 visit.scene.as_str(),
                 visit.pc,
                 visit.state_name.as_str(),
                 visit.recorded_at.to_string(),
                 store("tweaks", &visit.tweaks)?,
+                visit.surroundings.map(|found| store("surroundings", found)).transpose()?,
             ],
         )?;
         let id = transaction.last_insert_rowid();
         let mut statement = transaction.prepare(
             "INSERT INTO run (visit, is_warm_up, source, boot, run_since_boot, waits, metrics,
-                              frame_encoding, frames)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+                              conditions, frame_encoding, frames)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, x'')",
         )?;
+        let mut of_block =
+            transaction.prepare("INSERT INTO frame_block (run, bytes) VALUES (?1, ?2)")?;
         for run in visit.runs {
-            let (encoding, bytes) = encode(&run.series)?;
             statement.execute(params![
                 id,
                 run.is_warm_up,
@@ -221,11 +235,19 @@ impl Ledger {
                 run.run_since_boot.map(|ordinal| i64::try_from(ordinal).unwrap_or(i64::MAX)),
                 run.waits_for_restart,
                 store("figures", &run.metrics)?,
-                encoding,
-                bytes,
+                store("conditions", &run.conditions)?,
+                PACKED,
             ])?;
+            let run_id = transaction.last_insert_rowid();
+            let mut keep = |bytes: Vec<u8>| -> Result<(), LedgerError> {
+                of_block.execute(params![run_id, bytes])?;
+                Ok(())
+            };
+            let mut encoder = Encoder::new(&mut keep);
+            run.frames.each_block(&mut |frames| encoder.see(frames))?;
+            encoder.finish()?;
         }
-        drop(statement);
+        drop((statement, of_block));
         transaction.commit()?;
         Ok(VisitId(id))
     }
@@ -258,12 +280,13 @@ impl Ledger {
         parameters: impl rusqlite::Params,
     ) -> Result<Vec<VisitRecord>, LedgerError> {
         let mut statement = self.connection.prepare(&format!(
-            "SELECT id, scene, pc, state_name, recorded_at, tweaks FROM visit {condition}"
+            "SELECT id, scene, pc, state_name, recorded_at, tweaks, surroundings FROM visit {condition}"
         ))?;
         let mut rows = statement.query(parameters)?;
         let mut visits = Vec::new();
         while let Some(row) = rows.next()? {
             let id = VisitId(row.get("id")?);
+            let surroundings: Option<String> = row.get("surroundings")?;
             visits.push(VisitRecord {
                 id,
                 scene: parse("a scene's name", &row.get::<_, String>("scene")?)?,
@@ -271,6 +294,9 @@ impl Ledger {
                 state_name: parse("a state's name", &row.get::<_, String>("state_name")?)?,
                 recorded_at: parse("a time", &row.get::<_, String>("recorded_at")?)?,
                 tweaks: restore("tweaks", &row.get::<_, String>("tweaks")?)?,
+                surroundings: surroundings
+                    .map(|text| restore("surroundings", &text))
+                    .transpose()?,
                 runs: self.runs_of(id)?,
             });
         }
@@ -279,7 +305,7 @@ impl Ledger {
 
     fn runs_of(&self, visit: VisitId) -> Result<Vec<Run>, LedgerError> {
         let mut statement = self.connection.prepare_cached(
-            "SELECT id, is_warm_up, source, boot, run_since_boot, waits, metrics FROM run
+            "SELECT id, is_warm_up, source, boot, run_since_boot, waits, conditions, metrics FROM run
              WHERE visit = ?1 ORDER BY id",
         )?;
         let mut rows = statement.query([visit.0])?;
@@ -309,21 +335,59 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError::NoRun`] where there is none of that number.
     pub fn frames(&self, id: RunId) -> Result<FrameSeries, LedgerError> {
-        let row: Option<(String, Vec<u8>)> = self
-            .connection
-            .query_row("SELECT frame_encoding, frames FROM run WHERE id = ?1", [id.0], |row| {
+        let mut frame_ms = Vec::new();
+        self.frame_blocks(id).each_block(&mut |block| frame_ms.extend_from_slice(block))?;
+        FrameSeries::new(frame_ms).map_err(|error| unreadable(error.to_string()))
+    }
+
+    /// The frames of a run, a block at a time.
+    pub fn frame_blocks(&self, id: RunId) -> KeptFrames<'_> {
+        KeptFrames { ledger: self, id }
+    }
+}
+
+fn unreadable(reason: String) -> LedgerError {
+    LedgerError::Unreadable { what: "frames", reason }
+}
+
+/// The frames of a run as the ledger keeps them.
+#[derive(Debug)]
+pub struct KeptFrames<'a> {
+    ledger: &'a Ledger,
+    id: RunId,
+}
+
+impl FrameBlocks for KeptFrames<'_> {
+    type Error = LedgerError;
+
+    fn each_block(&self, see: &mut dyn FnMut(&[f64])) -> Result<(), LedgerError> {
+        let connection = &self.ledger.connection;
+        let row: Option<(String, Vec<u8>)> = connection
+            .query_row("SELECT frame_encoding, frames FROM run WHERE id = ?1", [self.id.0], |row| {
                 Ok((row.get(0)?, row.get(1)?))
             })
             .optional()?;
-        let (encoding, bytes) = row.ok_or(LedgerError::NoRun(id.0))?;
-        let unreadable = |reason: String| LedgerError::Unreadable { what: "frames", reason };
-        decode(&encoding, &bytes).map_err(unreadable)
+        let (encoding, whole) = row.ok_or(LedgerError::NoRun(self.id.0))?;
+        // Until the third schema the frames of a run were one piece.
+        if !whole.is_empty() {
+            see(&decode(&encoding, &whole).map_err(unreadable)?);
+        }
+        let mut statement = connection
+            .prepare_cached("SELECT bytes FROM frame_block WHERE run = ?1 ORDER BY id")?;
+        let mut rows = statement.query([self.id.0])?;
+        while let Some(row) = rows.next()? {
+            let bytes: Vec<u8> = row.get(0)?;
+            see(&decode(&encoding, &bytes).map_err(unreadable)?);
+        }
+        Ok(())
     }
 }
 
 fn run_of(row: &Row<'_>) -> Result<Run, LedgerError> {
     let ordinal: Option<i64> = row.get("run_since_boot")?;
+    let conditions: Option<String> = row.get("conditions")?;
     Ok(Run {
+        conditions: conditions.map(|text| restore("conditions", &text)).transpose()?,
         id: RunId(row.get("id")?),
         is_warm_up: row.get("is_warm_up")?,
         source: restore("a source", &row.get::<_, String>("source")?)?,

@@ -41,6 +41,7 @@ impl Ledger {
         let migrations = Migrations::new(vec![
             M::up(include_str!("schema/1.sql")),
             M::up(include_str!("schema/2.sql")),
+            M::up(include_str!("schema/3.sql")),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {

@@ -3,11 +3,12 @@
 
 use std::path::Path;
 
-use frevin_core::frames::{FrameSeries, metrics};
+use frevin_core::frames::{FrameSeries, RunConditions, metrics};
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{Action, BackStep, Reason, Step};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, RegistryData, State, TakesEffect, Value};
+use frevin_core::surroundings::{BeforeAndAfter, Surroundings};
 use frevin_ledger::{
     ChangeStatus, Ledger, LedgerError, NewChange, NewRollback, NewRun, NewVisit, RunFilter,
     RunSource, Saved, Scene, SnapshotId, Unfinished,
@@ -106,9 +107,25 @@ fn a_ledger_of_the_first_schema_is_brought_forward_with_all_that_it_holds() {
         [],
     )
     .unwrap();
+    // A run as it was kept then: all of its frames in one piece.
+    let series = FrameSeries::new(vec![10.0, 12.5, 11.0]).unwrap();
+    let plain: Vec<u8> = series.frame_ms().iter().flat_map(|frame| frame.to_le_bytes()).collect();
+    old.execute_batch(
+        "INSERT INTO scene VALUES ('mill', 'g', 'high', 'r', 'x');
+         INSERT INTO visit VALUES (1, 'mill', NULL, 'before', '2026-01-01T00:00:00Z', '[]');",
+    )
+    .unwrap();
+    old.execute(
+        "INSERT INTO run VALUES (1, 1, 0, '\"rehearsal\"', NULL, NULL, 0, ?1, 'f64le', ?2)",
+        rusqlite::params![serde_json::to_string(&metrics(&series)).unwrap(), plain],
+    )
+    .unwrap();
     old.pragma_update(None, "user_version", 1).unwrap();
     drop(old);
     let mut ledger = reopen(home.path());
+    let run = ledger.visits(&RunFilter::default()).unwrap()[0].runs[0].clone();
+    assert_eq!(ledger.frames(run.id).unwrap(), series);
+    assert_eq!(run.conditions, None, "nobody looked");
     let kept = ledger.revision(&"evening@1".parse().unwrap()).unwrap();
     assert_eq!((kept.document.as_str(), kept.stands_alone.as_deref()), ("one", None));
     assert_eq!(kept.whole(), "one");
@@ -231,22 +248,30 @@ fn every_frame_of_a_run_is_kept_exactly() {
         boot: None,
         run_since_boot: Some(2),
         waits_for_restart: false,
+        conditions: RunConditions { on_battery: Some(true), ..RunConditions::default() },
         metrics: metrics(&series),
-        series: series.clone(),
+        frames: series.clone().into(),
     }];
+    let around = BeforeAndAfter {
+        before: Surroundings { processes: Some(112), ..Surroundings::default() },
+        after: Surroundings::default(),
+    };
     let visit = NewVisit {
         scene: &scene.name,
         pc: None,
         state_name: &name("before"),
         recorded_at: now(),
         tweaks: &[],
+        surroundings: Some(&around),
         runs: &runs,
     };
     ledger.add_visit(&visit).unwrap();
     let ledger = reopen(home.path());
     let visits = ledger.visits(&RunFilter::default()).unwrap();
     let run = &visits[0].runs[0];
+    assert_eq!(visits[0].surroundings.as_ref(), Some(&around));
     assert_eq!(run.metrics, metrics(&series));
+    assert_eq!(run.conditions.as_ref(), Some(&runs[0].conditions));
     assert_eq!(ledger.frames(run.id).unwrap(), series);
     assert_eq!(ledger.run(run.id).unwrap().0.state_name.as_str(), "before");
     let elsewhere = RunFilter { state_name: Some(name("after")), ..RunFilter::default() };

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use frevin_core::facts::Facts;
 use frevin_core::setting::{Address, CleanPlace, KeyPath, State, WinName};
+use frevin_core::surroundings::Surroundings;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -129,6 +130,14 @@ pub trait Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn empty_quarantine(&mut self, place: CleanPlace) -> Result<CleanContent, PcError>;
+
+    /// What the PC is like now, beside its settings: what runs, and what is free.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn surroundings(&self) -> Result<Surroundings, PcError> {
+        Ok(Surroundings::of(&self.facts()?))
+    }
 
     /// Every setting of the PC that can be listed, in order of address, each once.
     ///

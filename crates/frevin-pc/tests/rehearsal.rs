@@ -375,7 +375,7 @@ fn the_first_run_after_a_restart_is_a_warm_up_and_seeds_decide_chance() {
         let mut pc = create(&folder.path().join(name), template, name, seed).unwrap();
         let lock = pc.lock().unwrap();
         let first = pc.record(&lock, "canyon-run", 20.0).unwrap();
-        assert_eq!(first.conditions.run_since_boot, 1);
+        assert_eq!(first.run_since_boot, 1);
         (first.series, pc.record(&lock, "canyon-run", 20.0).unwrap().series)
     };
     let (warm_up, second) = runs("a", 1);

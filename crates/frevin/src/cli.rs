@@ -51,6 +51,8 @@ enum Command {
     Run(commands::run::RunCommand),
     Compare(commands::compare::CompareArgs),
     #[command(subcommand)]
+    Network(commands::network::NetworkCommand),
+    #[command(subcommand)]
     Rehearsal(commands::rehearsal::RehearsalCommand),
     /// Print completions for a shell
     Completions {
@@ -107,6 +109,7 @@ fn run(cli: Cli) -> Result<Answer, Failure> {
         Command::Scene(command) => commands::scene::run(&session, &command),
         Command::Run(command) => commands::run::run(&session, &command),
         Command::Compare(args) => commands::compare::run(&session, &args),
+        Command::Network(args) => commands::network::run(&session, &args),
         Command::Rehearsal(command) => commands::rehearsal::run(&session, &command),
         Command::Completions { shell } => Ok(completions(shell)),
     }

@@ -93,6 +93,11 @@ impl Session {
         self.home.join("undo").join(&pc.identity().id)
     }
 
+    /// Frevin's own folder.
+    pub(crate) fn home(&self) -> &Path {
+        &self.home
+    }
+
     /// The ledger.
     pub(crate) fn ledger(&self) -> Result<Ledger, Failure> {
         own_home::make(&self.home)?;

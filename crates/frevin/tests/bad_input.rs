@@ -203,34 +203,34 @@ fn logs_that_are_none() {
     assert_snapshot!(import("empty.csv", 4), @"
     error: empty.csv: the file is empty
     help: was the recording ever stopped?
-    help: nothing was imported
+    help: nothing was kept
     ");
     place.write("heading.csv", "frame,ms\n");
     assert_snapshot!(import("heading.csv", 4), @"
     error: heading.csv: there is a heading but no row with a frame time below it
     help: was the recording ever stopped?
-    help: nothing was imported
+    help: nothing was kept
     ");
     place.write("ragged.csv", "frame,ms\n1,16.6\n2\n3,16.7,9,9\n");
     assert_snapshot!(import("ragged.csv", 4), @"
     error: ragged.csv: 1 of 3 rows hold no frame time, the first in line 3: the row has no such cell
     help: is that the right column, and the right --unit?
-    help: nothing was imported
+    help: nothing was kept
     ");
     place.write("other.csv", "frame;time\n1;16,6\n");
     assert_snapshot!(import("other.csv", 4), @"
     error: other.csv: there is no column `ms`; there are `frame`, `time`
     help: name one of them with --column
-    help: nothing was imported
+    help: nothing was kept
     ");
-    place.write("binary.csv", [b'm', b's', b'\n', 0xff, 0xff]);
+    place.write("binary.csv", [b'm', b's', b'\n', 0x00, 0xff]);
     assert_snapshot!(import("binary.csv", 4), @"
-    error: binary.csv: the file is not text: byte 3 is not UTF-8
-    help: nothing was imported
+    error: binary.csv: the file is not text: byte 3 is no letter, digit or sign
+    help: nothing was kept
     ");
     assert_snapshot!(import("nowhere.csv", 3), @"
     error: nowhere.csv cannot be read: No such file or directory (os error 2)
-    help: nothing was imported
+    help: nothing was kept
     ");
     let visits = place.json(&["run", "list"]);
     assert!(visits["visits"].as_array().unwrap().is_empty(), "nothing is kept of any of them");

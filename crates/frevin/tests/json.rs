@@ -132,6 +132,12 @@ fn measurements() {
     visit.pc
     visit.recorded_at
     visit.runs[].boot
+    visit.runs[].conditions.game_version
+    visit.runs[].conditions.on_battery
+    visit.runs[].conditions.shown.frame_cap
+    visit.runs[].conditions.shown.pauses[]
+    visit.runs[].conditions.shown.phases[]
+    visit.runs[].conditions.while_recording
     visit.runs[].id
     visit.runs[].is_warm_up
     visit.runs[].metrics.average_fps
@@ -155,6 +161,20 @@ fn measurements() {
     visit.runs[].waits_for_restart
     visit.scene
     visit.state_name
+    visit.surroundings.after.available_memory_mib
+    visit.surroundings.after.free_gib.C:
+    visit.surroundings.after.free_gib.D:
+    visit.surroundings.after.ping
+    visit.surroundings.after.processes
+    visit.surroundings.after.processor_mhz
+    visit.surroundings.after.services_running
+    visit.surroundings.before.available_memory_mib
+    visit.surroundings.before.free_gib.C:
+    visit.surroundings.before.free_gib.D:
+    visit.surroundings.before.ping
+    visit.surroundings.before.processes
+    visit.surroundings.before.processor_mhz
+    visit.surroundings.before.services_running
     visit.tweaks[]
     ");
     for state in ["b", "a", "b", "a", "b", "a", "b"] {
@@ -162,6 +182,9 @@ fn measurements() {
     }
     assert_snapshot!(lines(&place.json(&["compare", "a", "b"])), @"
     a
+    around[].first
+    around[].second
+    around[].what
     b
     cautions[]
     findings[].a_fps

@@ -626,3 +626,24 @@ fn whoami() -> String {
     let said = Command::new("id").arg("-un").output().unwrap();
     String::from_utf8(said.stdout).unwrap().trim().to_owned()
 }
+
+#[test]
+#[ignore = "needs Wine: ci/windows"]
+fn measuring_works_where_wine_offers_it_and_says_so_where_not() {
+    let pc = Wine::new();
+    let scene = ["scene", "add", "mill", "--game", "g", "--graphics", "high", "--resolution", "r"];
+    pc.frevin(&[&scene[..], &["--route", "x"]].concat()).ok();
+    let record = ["run", "record", "--state", "a", "--runs", "1", "--seconds", "1"];
+    let program = |name| [&record[..], &["--scene", "mill", "--process", name]].concat();
+    let refused = pc.frevin(&program("services")).fails(3);
+    assert!(refused.err.contains("tracing"), "{}", refused.err);
+    assert!(refused.err.contains("--from-folder"), "{}", refused.err);
+    let missing = pc.frevin(&program("nobody.exe")).fails(3);
+    assert!(missing.err.contains("no program called `nobody.exe` runs"), "{}", missing.err);
+    let looped = pc.frevin(&[&record[..], &["--test-loop", "--json"]].concat()).ok().json();
+    let around = &looped["visit"]["surroundings"]["before"];
+    assert!(around["available_memory_mib"].as_u64().unwrap() > 0, "{around}");
+    assert!(around["processes"].as_u64().unwrap() > 0, "{around}");
+    let run = &looped["visit"]["runs"][0];
+    assert_eq!(run["conditions"]["on_battery"], false, "{run}");
+}

@@ -4,6 +4,7 @@
 mod common;
 
 use std::fmt::Write as _;
+use std::path::Path;
 
 use common::Place;
 use insta::assert_snapshot;
@@ -24,6 +25,12 @@ fn a_visit_is_recorded_with_its_warm_up_marked() {
         2              84.9    64.0      24.4    68 ms   8.0/min    60 s
         3              84.7    72.0      43.7    78 ms   5.0/min    60 s
         4              85.6    67.7      37.8    73 ms  10.0/min    60 s
+
+    The PC around it
+                           before    after
+      processes               171      171
+      services that run        92       92
+      free on all drives  758 GiB  758 GiB
     ");
     let again = place.json(&args);
     let runs = again["visit"]["runs"].as_array().unwrap();
@@ -52,11 +59,11 @@ fn a_visit_is_recorded_with_its_warm_up_marked() {
 
     Frames by length
       9.6 to 10.2 ms      ██ 38
-      10.2 to 10.8 ms     ███████████ 406
-      10.8 to 11.4 ms     ██████████████████████████████████████ 1381
-      11.4 to 12.0 ms     ██████████████████████████████████████████████████ 1849
-      12.0 to 12.6 ms     ████████████████████████████ 999
-      12.6 to 13.2 ms     ████████ 290
+      10.2 to 10.8 ms     ███████████ 405
+      10.8 to 11.4 ms     ██████████████████████████████████████ 1376
+      11.4 to 12.0 ms     ██████████████████████████████████████████████████ 1845
+      12.0 to 12.6 ms     ████████████████████████████ 1001
+      12.6 to 13.2 ms     █████████ 298
       13.2 to 13.8 ms     ██ 57
       13.8 to 14.4 ms     █ 12
       14.4 to 15.0 ms     █ 11
@@ -123,6 +130,12 @@ fn a_change_that_helps_is_found_better_and_one_that_hurts_worse() {
 
       guard: stutters -16.6 %, no proof of more than +25 %
       guard: uneven pacing -4.3 %, no proof of more than +10 %
+
+    Around the visits, on average
+                                A        B
+      processes               171      171
+      services that run        92       92
+      free on all drives  758 GiB  758 GiB
     ");
     let worse = place.run(&["compare", "before", "cached"]).fails(1);
     assert!(worse.out.contains("WORSE."), "{}", worse.out);
@@ -151,6 +164,13 @@ fn a_comparison_says_what_weakens_it() {
 
       guard: stutters: too few pairs to say
       guard: uneven pacing: too few pairs to say
+
+    Around the visits, on average
+                                A        B
+      processes               171      171
+      services that run        92       92
+      free on all drives  758 GiB  758 GiB
+
     caution:
       The visits were not made in turns: a PC that slowly warms up or fills up would look like a
       difference. Record A and B alternately.
@@ -232,6 +252,8 @@ fn a_row_or_two_without_a_frame_is_told() {
     Imported. Visit 1 of `a` in mill, in FPS:
       run     average  1% low  0.1% low  longest  stutters  length
         1        60.2    60.2      60.2    17 ms   0.0/min     5 s
+    run 1: It looks to have been under a frame cap: 100 % of the frames make just 60.2 a
+    second.
     ");
 }
 
@@ -263,7 +285,7 @@ fn logs_of_any_dialect_are_imported_and_what_was_taken_is_told() {
       `elapsed s` holds times at which frames were shown, by its name
       `elapsed s` names its unit: s
     c.jsonl: 3 rows
-      it is JSON
+      it is JSON, an object on each line
       `frame_ms` holds frame times, by its name
       `frame_ms` names its unit: ms
     d.csv: 3 rows
@@ -281,14 +303,15 @@ fn logs_of_any_dialect_are_imported_and_what_was_taken_is_told() {
     assert_snapshot!(import(&["two.csv"]).fails(4).err, @r#"
     error: two.csv: the log is of several: `program` holds `a.exe`, `b.exe`
     help: choose one: --only "program=TEXT"
-    help: nothing was imported
+    help: nothing was kept
     "#);
     let only = ["two.csv", "--only", "program=a.exe"];
     assert!(import(&only).ok().out.contains("2 rows"));
     place.write("cut.gz", [0x1F, 0x8B, 8, 0, 0, 0]);
     assert_snapshot!(import(&["cut.gz"]).fails(4).err, @"
-    error: cut.gz cannot be unpacked: unexpected end of file
-    help: nothing was imported; was it written to its end?
+    error: cut.gz: it cannot be read to its end: unexpected end of file
+    help: was it written to its end?
+    help: nothing was kept
     ");
     place.write("words.txt", "no numbers here\nat all\n");
     assert_snapshot!(import(&["words.txt"]).fails(4).err, @"
@@ -296,7 +319,7 @@ fn logs_of_any_dialect_are_imported_and_what_was_taken_is_told() {
         no numbers here
         at all
     help: a log has a row for each frame, with its time in it
-    help: nothing was imported
+    help: nothing was kept
     ");
 }
 
@@ -306,6 +329,10 @@ fn frames_go_out_for_other_tools_and_come_in_again_as_they_were() {
     let record = ["run", "record", "--scene", "canyon-run", "--state", "a", "--runs", "1"];
     place.run(&[&record[..], &["--warm-up", "0", "--seconds", "2"]].concat()).ok();
     let figures = |run: &str| place.json(&["run", "show", run])["run"]["metrics"].clone();
+    let parquet = ["run", "export", "1", "--format", "parquet"];
+    place.run(&parquet).fails(2);
+    place.run(&[&parquet[..], &["--file", "out.parquet"]].concat()).ok();
+    assert_eq!(frames_in_parquet(&place.path().join("out.parquet")), frames_in_csv(&place));
     for (format, file) in [("csv", "out.csv"), ("jsonl", "out.jsonl")] {
         place.run(&["run", "export", "1", "--format", format, "--file", file]).ok();
         place.run(&["run", "export", "1", "--format", format, "--file", file]).fails(4);
@@ -317,6 +344,71 @@ fn frames_go_out_for_other_tools_and_come_in_again_as_they_were() {
     let text = place.run(&["run", "export", "1"]).ok().out;
     assert_eq!(text.lines().next(), Some("frame,shown_ms,frame_ms"));
     place.run(&["run", "export", "9"]).fails(3);
+}
+
+/// Frame numbers, when each was shown and how long it took, read by another reader than ours.
+fn frames_in_parquet(file: &Path) -> Vec<(i64, f64, f64)> {
+    use parquet::file::reader::{FileReader as _, SerializedFileReader};
+    use parquet::record::RowAccessor as _;
+
+    let reader = SerializedFileReader::new(std::fs::File::open(file).unwrap()).unwrap();
+    let rows = reader.get_row_iter(None).unwrap().map(Result::unwrap);
+    rows.map(|row| {
+        let (frame, shown_ms) = (row.get_long(0).unwrap(), row.get_double(1).unwrap());
+        (frame, shown_ms, row.get_double(2).unwrap())
+    })
+    .collect()
+}
+
+fn frames_in_csv(place: &Place) -> Vec<(i64, f64, f64)> {
+    let text = place.run(&["run", "export", "1"]).ok().out;
+    let row = |line: &str| {
+        let cells: Vec<&str> = line.split(',').collect();
+        (cells[0].parse().unwrap(), cells[1].parse().unwrap(), cells[2].parse().unwrap())
+    };
+    text.lines().skip(1).map(row).collect()
+}
+
+#[test]
+fn what_runs_were_recorded_under_is_marked_and_unlike_ones_are_told() {
+    let place = Place::empty();
+    place.add_mill();
+    let play = |seconds: f64, middle_ms: f64| -> Vec<f64> {
+        let count = (seconds * 1000.0 / middle_ms) as u32;
+        (0..count).map(|i| middle_ms * (0.8 + f64::from(i * 37 % 101) / 250.0)).collect()
+    };
+    let text = |frames: Vec<f64>| {
+        let rows: String = frames.iter().map(|ms| format!("{ms}\n")).collect();
+        format!("frametime_ms\n{rows}")
+    };
+    place.write("played.csv", text(play(30.0, 10.0)));
+    place.write("menu.csv", text([play(8.0, 3.0), play(40.0, 10.0), vec![3000.0]].concat()));
+    let import = |file: &str, state: &str, more: &[&str]| {
+        let args = ["run", "import", file, "--scene", "mill", "--state", state];
+        place.run(&[&args[..], more].concat()).ok()
+    };
+    import("played.csv", "calm", &["--game-version", "1.0"]);
+    let told = ["--on-battery", "--while-recording", "--game-version", "1.1"];
+    let shown = import("menu.csv", "busy", &told).out;
+    for mark in ["From 0 s on, for 8 s", "A pause at 48 s", "On battery", "a video", "version 1.1"]
+    {
+        assert!(shown.contains(mark), "{mark} in {shown}");
+        assert!(place.run(&["run", "show", "2"]).ok().out.contains(mark), "{mark}");
+    }
+    let cautions = place.json(&["compare", "calm", "busy"])["cautions"].to_string();
+    for caution in [
+        "1 of 1 runs of busy hold a stretch unlike",
+        "1 of 1 runs of busy hold a pause",
+        "on battery: 0 of 1 of calm, 1 of 1 of busy",
+        "while a video was recorded: 0 of 1",
+        "several versions of the game: 1.0, 1.1",
+        "between 30 and 51 s long",
+    ] {
+        assert!(cautions.contains(caution), "{caution} in {cautions}");
+    }
+    import("played.csv", "again", &["--game-version", "1.0"]);
+    let alike = place.json(&["compare", "calm", "again"])["cautions"].to_string();
+    assert!(!alike.contains("battery") && !alike.contains("version"), "{alike}");
 }
 
 #[test]
@@ -335,8 +427,9 @@ fn a_frame_cap_is_seen_and_weakens_a_comparison() {
         let args = ["run", "import", &file, "--scene", "mill", "--state", state];
         place.run(&args).ok();
     }
-    assert!(place.json(&["run", "show", "1"])["frame_cap"].is_null());
-    let cap = place.json(&["run", "show", "2"])["frame_cap"]["fps"].as_f64().unwrap();
+    assert!(place.json(&["run", "show", "1"])["conditions"]["shown"]["frame_cap"].is_null());
+    let shown = place.json(&["run", "show", "2"])["conditions"]["shown"].clone();
+    let cap = shown["frame_cap"]["fps"].as_f64().unwrap();
     assert!((cap - 60.0).abs() < 0.1, "{cap}");
     assert!(place.run(&["run", "show", "2"]).ok().out.contains("under a frame cap"));
     let compared = place.json(&["compare", "free", "capped"]);

@@ -2,8 +2,13 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::blocks::FrameBlocks;
+use super::cap::CapCount;
+use super::conditions::{Seconds, ShownConditions};
+use super::lanes::{greatest, sum, sum_of_steps};
+use super::ranks::{Counts, GATHERED, at_ranks, longer_than, top_and_bin};
 use super::series::FrameSeries;
-use super::stutter::{StutterSummary, stutters};
+use super::stutter::{StutterCount, StutterSummary};
 
 /// The figures of a run of `N` frame times `t` in milliseconds.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -39,56 +44,232 @@ pub struct Metrics {
 
 /// The figures of a run.
 pub fn metrics(series: &FrameSeries) -> Metrics {
-    let frame_ms = series.frame_ms();
-    let count = frame_ms.len() as f64;
-    let total_ms = series.total_ms();
-    let mean_ms = total_ms / count;
-    let mut ascending = frame_ms.to_vec();
-    ascending.sort_unstable_by(f64::total_cmp);
-    let squares: f64 = frame_ms.iter().map(|t| (t - mean_ms).powi(2)).sum();
-    let steps: f64 = frame_ms.windows(2).map(|pair| (pair[1] - pair[0]).abs()).sum();
-    let per_frame_gap = |sum: f64| if frame_ms.len() > 1 { sum / (count - 1.0) } else { 0.0 };
-    Metrics {
-        frames: frame_ms.len(),
-        seconds: total_ms / 1000.0,
-        average_fps: 1000.0 * count / total_ms,
-        median_fps: 1000.0 / quantile(&ascending, 0.5),
-        low_1_percent_fps: 1000.0 / quantile(&ascending, 0.99),
-        low_01_percent_fps: 1000.0 / quantile(&ascending, 0.999),
-        slowest_1_percent_average_fps: slowest_average_fps(&ascending, 100),
-        slowest_01_percent_average_fps: slowest_average_fps(&ascending, 1000),
-        time_weighted_low_1_percent_fps: time_weighted_low_fps(&ascending, 0.01 * total_ms),
-        longest_frame_ms: ascending.last().copied().unwrap_or(f64::NAN),
-        standard_deviation_ms: per_frame_gap(squares).sqrt(),
-        pacing: per_frame_gap(steps) / mean_ms,
-        stutter: stutters(frame_ms),
-    }
+    tally(series).0
 }
 
-/// The quantile of type 7 of Hyndman and Fan (1996): at `h = (N - 1) p`, linear between the two
-/// neighbours.
-fn quantile(ascending: &[f64], p: f64) -> f64 {
-    let h = (ascending.len() - 1) as f64 * p;
-    let below = ascending[h.floor() as usize];
-    let above = ascending[h.ceil() as usize];
-    below + (h - h.floor()) * (above - below)
+/// The figures of a run, and what its frames show of the conditions that it was recorded under.
+pub fn tally(series: &FrameSeries) -> (Metrics, ShownConditions) {
+    let mut tally = FrameTally::default();
+    tally.see(series.frame_ms());
+    let Ok(result) = tally.finish(series);
+    result
 }
 
-fn slowest_average_fps(ascending: &[f64], one_in: usize) -> f64 {
-    let count = (ascending.len() / one_in).max(1);
-    let slowest = &ascending[ascending.len() - count..];
-    1000.0 * count as f64 / slowest.iter().sum::<f64>()
+/// Goes through the frames of a run as they come, and then some times over for what only the whole tells.
+/// It holds little, however long the run is.
+#[derive(Default)]
+pub struct FrameTally {
+    moments: Moments,
+    stutters: StutterCount,
+    seconds: Seconds,
+    /// While they are few, the frames themselves; then how many are how long.
+    few: Vec<f64>,
+    counts: Option<Counts>,
 }
 
-fn time_weighted_low_fps(ascending: &[f64], enough_ms: f64) -> f64 {
-    let mut held_ms = 0.0;
-    for t in ascending.iter().rev() {
-        held_ms += t;
-        if held_ms >= enough_ms {
-            return 1000.0 / t;
+/// Shorter runs are sorted.
+const SORTED: usize = 1 << 16;
+
+impl FrameTally {
+    /// Sees the next frames of the run, each finite and above zero, in milliseconds.
+    pub fn see(&mut self, frame_ms: &[f64]) {
+        // A piece that stays in the core's own memory is gone through several times.
+        for piece in frame_ms.chunks(1 << 12) {
+            self.moments.see(piece);
+            self.stutters.see(piece);
+            self.seconds.see(piece);
+            if self.counts.is_none() && self.few.len() + piece.len() <= SORTED {
+                self.few.extend_from_slice(piece);
+                continue;
+            }
+            let few = std::mem::take(&mut self.few);
+            let counts = self.counts.get_or_insert_default();
+            counts.see(&few);
+            counts.see(piece);
         }
     }
-    ascending.first().map_or(f64::NAN, |shortest| 1000.0 / shortest)
+
+    /// The figures of the run whose frames were all seen, and are the given ones; and what they show of
+    /// the conditions that it was recorded under.
+    ///
+    /// # Errors
+    /// Where a block cannot be had.
+    pub fn finish<B: FrameBlocks>(
+        mut self,
+        blocks: &B,
+    ) -> Result<(Metrics, ShownConditions), B::Error> {
+        let by_length = match &self.counts {
+            None => ByLength::sorted(&mut self.few),
+            Some(counts) => ByLength::counted(blocks, counts, GATHERED)?,
+        };
+        let mut cap = CapCount::new(by_length.median_ms);
+        match &self.counts {
+            None => self.few.iter().for_each(|frame_ms| cap.see(*frame_ms, 1)),
+            Some(counts) => counts.about().for_each(|(frame_ms, count)| cap.see(frame_ms, count)),
+        }
+        let (phases, pauses) = self.seconds.phases_and_pauses(by_length.median_ms);
+        let shown = ShownConditions { frame_cap: cap.cap(), phases, pauses };
+        Ok((together(self.moments, self.stutters, &by_length), shown))
+    }
+}
+
+fn together(moments: Moments, stutters: StutterCount, by_length: &ByLength) -> Metrics {
+    let count = moments.frames as f64;
+    let mean_ms = moments.total_ms / count;
+    let per_frame_gap = |sum: f64| if moments.frames > 1 { sum / (count - 1.0) } else { 0.0 };
+    Metrics {
+        frames: moments.frames,
+        seconds: moments.total_ms / 1000.0,
+        average_fps: 1000.0 / mean_ms,
+        median_fps: 1000.0 / by_length.median_ms,
+        low_1_percent_fps: 1000.0 / by_length.quantile_99_ms,
+        low_01_percent_fps: 1000.0 / by_length.quantile_999_ms,
+        slowest_1_percent_average_fps: by_length.slowest_average_fps(moments.frames / 100),
+        slowest_01_percent_average_fps: by_length.slowest_average_fps(moments.frames / 1000),
+        time_weighted_low_1_percent_fps: by_length.time_weighted_low_fps(0.01 * moments.total_ms),
+        longest_frame_ms: moments.longest_ms,
+        standard_deviation_ms: per_frame_gap(moments.squares).sqrt(),
+        pacing: per_frame_gap(moments.steps_ms) / mean_ms,
+        stutter: stutters.summary(moments.total_ms),
+    }
+}
+
+/// What follows from the sums over a run.
+#[derive(Default)]
+struct Moments {
+    frames: usize,
+    total_ms: f64,
+    /// Squared distances from the mean.
+    squares: f64,
+    /// Changes from frame to frame.
+    steps_ms: f64,
+    longest_ms: f64,
+    last_ms: Option<f64>,
+}
+
+impl Moments {
+    /// Sums of short pieces are added up, so that no digits are lost in long runs.
+    fn see(&mut self, block: &[f64]) {
+        const PIECE: usize = 1024;
+        for piece in block.chunks(PIECE) {
+            let count = piece.len() as f64;
+            let sum_ms = sum(piece, |t| t);
+            let mean_ms = sum_ms / count;
+            let squares = sum(piece, |t| (t - mean_ms) * (t - mean_ms));
+            if self.frames > 0 {
+                // Chan, Golub and LeVeque (1983): the squares of two parts around their common mean.
+                let before = self.frames as f64;
+                let apart = mean_ms - self.total_ms / before;
+                self.squares += apart * apart * before * count / (before + count);
+            }
+            self.squares += squares;
+            self.frames += piece.len();
+            self.total_ms += sum_ms;
+            if let (Some(last), Some(first)) = (self.last_ms, piece.first()) {
+                self.steps_ms += (first - last).abs();
+            }
+            self.steps_ms += sum_of_steps(piece);
+            self.longest_ms = greatest(piece).max(self.longest_ms);
+            self.last_ms = piece.last().copied();
+        }
+    }
+}
+
+/// What follows from the order of frames by length.
+#[derive(Debug, PartialEq)]
+struct ByLength {
+    median_ms: f64,
+    quantile_99_ms: f64,
+    quantile_999_ms: f64,
+    /// The longest frames, longest first: one in a hundred, and one more where there is one.
+    longest_ms: Vec<f64>,
+}
+
+impl ByLength {
+    fn sorted(frame_ms: &mut [f64]) -> Self {
+        frame_ms.sort_unstable_by(f64::total_cmp);
+        let ascending = &*frame_ms;
+        let quantile = |p: f64| {
+            let [below, above] = neighbours(ascending.len(), p);
+            between(ascending.len(), p, ascending[below as usize], ascending[above as usize])
+        };
+        let held = (ascending.len() / 100).max(1) + 1;
+        Self {
+            median_ms: quantile(0.5),
+            quantile_99_ms: quantile(0.99),
+            quantile_999_ms: quantile(0.999),
+            longest_ms: ascending.iter().rev().take(held).copied().collect(),
+        }
+    }
+
+    fn counted<B: FrameBlocks>(
+        blocks: &B,
+        counts: &Counts,
+        gathered: u64,
+    ) -> Result<Self, B::Error> {
+        let frames = counts.frames() as usize;
+        let held = ((frames / 100).max(1) + 1).min(frames);
+        let of_median = neighbours(frames, 0.5);
+        // Both quantiles lie among the longest hundredth, or one frame below it.
+        let top_rank = (frames - held) as u64 - u64::from(held < frames);
+        if let Some((mut longest_ms, [below, above])) =
+            top_and_bin(blocks, counts, top_rank, of_median, gathered)?
+        {
+            let quantile = |p: f64| {
+                let [below, above] =
+                    neighbours(frames, p).map(|rank| longest_ms[frames - 1 - rank as usize]);
+                between(frames, p, below, above)
+            };
+            let (quantile_99_ms, quantile_999_ms) = (quantile(0.99), quantile(0.999));
+            longest_ms.truncate(held);
+            let median_ms = between(frames, 0.5, below, above);
+            return Ok(Self { median_ms, quantile_99_ms, quantile_999_ms, longest_ms });
+        }
+        let mut ranks = Vec::new();
+        for p in [0.5, 0.99, 0.999] {
+            ranks.extend(neighbours(frames, p));
+        }
+        ranks.push((frames - held) as u64);
+        let found = at_ranks(blocks, counts, &ranks, gathered)?;
+        let shortest_held_ms = found[6];
+        let mut longest_ms = longer_than(blocks, shortest_held_ms)?;
+        // Frames of just that length may be many: as many of them as are wanted.
+        longest_ms.resize(held, shortest_held_ms);
+        Ok(Self {
+            median_ms: between(frames, 0.5, found[0], found[1]),
+            quantile_99_ms: between(frames, 0.99, found[2], found[3]),
+            quantile_999_ms: between(frames, 0.999, found[4], found[5]),
+            longest_ms,
+        })
+    }
+
+    /// `1000 k / sum` of the `k` longest frames, of one where `k` is none.
+    fn slowest_average_fps(&self, k: usize) -> f64 {
+        let slowest = &self.longest_ms[..k.max(1)];
+        1000.0 * slowest.len() as f64 / slowest.iter().sum::<f64>()
+    }
+
+    /// The longest hundredth of the frames and one more hold at least a hundredth of the time.
+    fn time_weighted_low_fps(&self, enough_ms: f64) -> f64 {
+        let mut held_ms = 0.0;
+        let reaches = self.longest_ms.iter().find(|t| {
+            held_ms += **t;
+            held_ms >= enough_ms
+        });
+        reaches.or(self.longest_ms.last()).map_or(f64::NAN, |t| 1000.0 / t)
+    }
+}
+
+/// The ranks on both sides of a quantile of type 7 of Hyndman and Fan (1996): `h = (N - 1) p`.
+fn neighbours(frames: usize, p: f64) -> [u64; 2] {
+    let h = (frames - 1) as f64 * p;
+    [h.floor() as u64, h.ceil() as u64]
+}
+
+/// That quantile, linear between the frames at the two ranks.
+fn between(frames: usize, p: f64, below_ms: f64, above_ms: f64) -> f64 {
+    let h = (frames - 1) as f64 * p;
+    below_ms + (h - h.floor()) * (above_ms - below_ms)
 }
 
 #[cfg(test)]
@@ -145,6 +326,18 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn figures_are_the_same_whether_runs_are_sorted_or_counted(
+            frames in prop::collection::vec(prop_oneof![1.0..50.0f64, Just(16.7)], 1..3000),
+            gathered in prop_oneof![0..50_u64, Just(GATHERED)],
+        ) {
+            let series = FrameSeries::new(frames).unwrap();
+            let mut counts = Counts::default();
+            counts.see(series.frame_ms());
+            let Ok(counted) = ByLength::counted(&series, &counts, gathered);
+            prop_assert_eq!(counted, ByLength::sorted(&mut series.frame_ms().to_vec()));
+        }
+
         #[test]
         fn lows_are_ordered_and_scale_with_time(
             frames in prop::collection::vec(1.0..50.0f64, 1..400), factor in 0.5..2.0f64

@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::lanes::{greatest, least};
+
 /// Frames on either side of the one looked at, in the moving median.
 const HALF_WINDOW: usize = 30;
 /// A stutter takes more than this many times the median around it …
@@ -27,62 +29,111 @@ pub struct StutterSummary {
 
 /// How much a run of these frame times, in milliseconds, stuttered.
 pub fn stutters(frame_ms: &[f64]) -> StutterSummary {
-    let total_ms: f64 = frame_ms.iter().sum();
-    let mut summary =
-        StutterSummary { frames: 0, events: 0, events_per_minute: 0.0, excess_share: 0.0 };
-    let mut excess_ms = 0.0;
-    let mut in_event = false;
-    let mut window = SortedWindow::default();
-    for frame in frame_ms.iter().take(HALF_WINDOW) {
-        window.insert(*frame);
-    }
-    for (index, t) in frame_ms.iter().enumerate() {
-        if let Some(entering) = frame_ms.get(index + HALF_WINDOW) {
-            window.insert(*entering);
-        }
-        if let Some(leaving) = index.checked_sub(HALF_WINDOW + 1) {
-            window.remove(frame_ms[leaving]);
-        }
-        let median = window.median();
-        let stutters = *t > TIMES_MEDIAN * median && t - median > BEYOND_MEDIAN_MS;
-        if stutters {
-            summary.frames += 1;
-            summary.events += usize::from(!in_event);
-            excess_ms += t - median;
-        }
-        in_event = stutters;
-    }
-    if total_ms > 0.0 {
-        summary.events_per_minute = summary.events as f64 * 60_000.0 / total_ms;
-        summary.excess_share = excess_ms / total_ms;
-    }
-    summary
+    let mut count = StutterCount::default();
+    count.see(frame_ms);
+    count.summary(frame_ms.iter().sum())
 }
 
-/// The frames around the one looked at, sorted, so that a step costs one search and one shift.
+/// Frames looked at together: where the longest of them does not stutter against the shortest around
+/// them, none does, and no median is needed.
+const STRIDE: usize = 64;
+/// Frames taken in at once, so that what is held stays small.
+const TAKEN: usize = 1 << 14;
+
+/// Counts the stutters of frames that come in blocks.
 #[derive(Default)]
-struct SortedWindow {
-    sorted: Vec<f64>,
+pub(super) struct StutterCount {
+    /// Frames that are yet to be judged, and those before them that are in their windows.
+    held: Vec<f64>,
+    /// How many of those have been judged.
+    judged: usize,
+    frames: usize,
+    events: usize,
+    excess_ms: f64,
+    in_event: bool,
+    window: Vec<f64>,
 }
 
-impl SortedWindow {
-    fn insert(&mut self, value: f64) {
-        let at = self.sorted.partition_point(|held| *held < value);
-        self.sorted.insert(at, value);
-    }
+/// Whether a frame would stutter if the median around it were this. Where it does, it does for any
+/// shorter one.
+fn stutters_against(frame_ms: f64, median_ms: f64) -> bool {
+    frame_ms > TIMES_MEDIAN * median_ms && frame_ms - median_ms > BEYOND_MEDIAN_MS
+}
 
-    fn remove(&mut self, value: f64) {
-        let at = self.sorted.partition_point(|held| *held < value);
-        self.sorted.remove(at);
-    }
-
-    fn median(&self) -> f64 {
-        let middle = self.sorted.len() / 2;
-        if self.sorted.len().is_multiple_of(2) {
-            f64::midpoint(self.sorted[middle - 1], self.sorted[middle])
-        } else {
-            self.sorted[middle]
+impl StutterCount {
+    pub(super) fn see(&mut self, block: &[f64]) {
+        for frames in block.chunks(TAKEN) {
+            self.held.extend_from_slice(frames);
+            self.judge(self.held.len().saturating_sub(HALF_WINDOW));
+            let past = self.judged.saturating_sub(HALF_WINDOW);
+            self.held.drain(..past);
+            self.judged -= past;
         }
+    }
+
+    /// What was counted, of a run of this length.
+    pub(super) fn summary(mut self, total_ms: f64) -> StutterSummary {
+        self.judge(self.held.len());
+        let per_total = |part: f64| if total_ms > 0.0 { part / total_ms } else { 0.0 };
+        StutterSummary {
+            frames: self.frames,
+            events: self.events,
+            events_per_minute: per_total(self.events as f64 * 60_000.0),
+            excess_share: per_total(self.excess_ms),
+        }
+    }
+
+    fn judge(&mut self, to: usize) {
+        while self.judged < to {
+            let stride = self.judged..to.min(self.judged + STRIDE);
+            let around = self.around(stride.start).start..self.around(stride.end - 1).end;
+            let longest = greatest(&self.held[stride.clone()]);
+            let shortest = least(&self.held[around]);
+            if stutters_against(longest, shortest) {
+                for index in stride.clone() {
+                    self.judge_one(index);
+                }
+            } else {
+                self.in_event = false;
+            }
+            self.judged = stride.end;
+        }
+    }
+
+    fn around(&self, index: usize) -> std::ops::Range<usize> {
+        index.saturating_sub(HALF_WINDOW)..(index + HALF_WINDOW + 1).min(self.held.len())
+    }
+
+    fn judge_one(&mut self, index: usize) {
+        let t = self.held[index];
+        let around = &self.held[self.around(index)];
+        // It can only stutter against the median where it does against half of the frames.
+        let against = around.iter().filter(|other| stutters_against(t, **other)).count();
+        let mut stutters = false;
+        if against >= around.len().div_ceil(2) {
+            self.window.clear();
+            self.window.extend_from_slice(around);
+            let median = median(&mut self.window);
+            stutters = stutters_against(t, median);
+            if stutters {
+                self.frames += 1;
+                self.events += usize::from(!self.in_event);
+                self.excess_ms += t - median;
+            }
+        }
+        self.in_event = stutters;
+    }
+}
+
+fn median(window: &mut [f64]) -> f64 {
+    let middle = window.len() / 2;
+    let is_even = window.len().is_multiple_of(2);
+    let (below, upper, _) = window.select_nth_unstable_by(middle, f64::total_cmp);
+    if is_even {
+        let lower = below.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        f64::midpoint(lower, *upper)
+    } else {
+        *upper
     }
 }
 
@@ -117,7 +168,8 @@ mod tests {
     proptest! {
         #[test]
         fn the_moving_median_is_the_median_of_each_window(
-            frames in prop::collection::vec(0.5..60.0f64, 1..200)
+            frames in prop::collection::vec(prop_oneof![0.5..60.0f64, Just(3.0), Just(9.0)], 1..300),
+            piece in 1..100_usize
         ) {
             let plain = |index: usize| {
                 let from = index.saturating_sub(HALF_WINDOW);
@@ -131,6 +183,9 @@ mod tests {
                 .filter(|i| frames[*i] > 2.0 * plain(*i) && frames[*i] - plain(*i) > 4.0)
                 .count();
             prop_assert_eq!(stutters(&frames).frames, expected);
+            let mut in_pieces = StutterCount::default();
+            frames.chunks(piece).for_each(|piece| in_pieces.see(piece));
+            prop_assert_eq!(in_pieces.summary(frames.iter().sum()), stutters(&frames));
         }
     }
 }

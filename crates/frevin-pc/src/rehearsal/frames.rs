@@ -5,7 +5,6 @@ use frevin_core::setting::{Address, State};
 use rand::{RngExt as _, SeedableRng as _};
 use rand_distr::{Distribution as _, Exp1, StandardNormal};
 use rand_pcg::Pcg64;
-use serde::{Deserialize, Serialize};
 
 use super::clock::Clock;
 use super::model::{Factors, Model, ModelScene};
@@ -18,13 +17,6 @@ const MOST_FRAMES: usize = 7_200_000;
 pub struct RecordedRun {
     /// Its frames.
     pub series: FrameSeries,
-    /// What it was recorded under.
-    pub conditions: RunConditions,
-}
-
-/// What a run was recorded under, as far as the PC knows.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RunConditions {
     /// Which run it was after the last start of the PC, from 1.
     pub run_since_boot: u64,
 }
@@ -45,8 +37,7 @@ pub(super) fn record(
     let factors = model.factors(&in_effect)?;
     let player = Player { model, scene, factors, clock, seed };
     let series = FrameSeries::new(player.play(seconds)).map_err(|error| error.to_string())?;
-    let conditions = RunConditions { run_since_boot: clock.runs_since_boot + 1 };
-    Ok(RecordedRun { series, conditions })
+    Ok(RecordedRun { series, run_since_boot: clock.runs_since_boot + 1 })
 }
 
 struct Player<'a> {

@@ -25,7 +25,7 @@ mod visual;
 pub use clock::Clock;
 pub use events::Event;
 pub use faults::Faults;
-pub use frames::{RecordedRun, RunConditions};
+pub use frames::RecordedRun;
 pub use model::{Model, ModelScene};
 pub use pc::RehearsalPc;
 pub use template::{Template, TemplateError, create};

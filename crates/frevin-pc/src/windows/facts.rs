@@ -21,6 +21,10 @@ pub(crate) trait FactsApi {
     fn build(&self) -> Result<u32, OsError>;
     /// Memory that is fitted, in mebibytes.
     fn memory_mib(&self) -> Result<u64, OsError>;
+    /// Memory that programs could have at once, in mebibytes.
+    fn available_memory_mib(&self) -> Result<u64, OsError>;
+    /// What each logical processor's clock is now, in MHz.
+    fn processor_mhz(&self) -> Result<Vec<u32>, OsError>;
     /// Cores, threads, and how many kinds of cores there are.
     fn cores(&self) -> Result<Cores, OsError>;
     /// The firmware's tables.

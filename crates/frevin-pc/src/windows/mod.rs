@@ -19,6 +19,7 @@ mod os_error;
 mod page_file;
 mod pc;
 mod power;
+mod presents;
 mod protections;
 mod registry;
 mod services;
@@ -31,7 +32,23 @@ mod visual;
 mod tests;
 
 #[cfg(windows)]
+pub use os::echo::echo;
+#[cfg(windows)]
 pub use os::own_folder;
 #[cfg(windows)]
 pub(crate) use os::replace_file;
 pub use pc::LivePc;
+pub use presents::{RecordError, RecordedPresents};
+
+/// Records the frames that a running program shows, by what Windows itself traces: nothing is put into the
+/// program. `program` is the name of its file, with or without `.exe`.
+///
+/// # Errors
+/// [`RecordError`], among them where tracing is not offered or not allowed.
+#[cfg(windows)]
+pub fn record_presents(
+    program: &str,
+    length: std::time::Duration,
+) -> Result<RecordedPresents, RecordError> {
+    presents::record(&os::tracing::EventTracing, program, length)
+}

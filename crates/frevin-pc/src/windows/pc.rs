@@ -9,6 +9,8 @@ use frevin_core::setting::{
     VisualParameter, WinName, belongs_to_user, needs_administrator,
 };
 
+use frevin_core::surroundings::{ClockReadings, Surroundings};
+
 use super::apis::Apis;
 use super::devices::Interrupt;
 use super::os_error::OsError;
@@ -228,6 +230,25 @@ fn failed(error: OsError) -> PcError {
 impl Pc for LivePc {
     fn identity(&self) -> &PcIdentity {
         &self.identity
+    }
+
+    fn surroundings(&self) -> Result<Surroundings, PcError> {
+        const LOOKS: usize = 10;
+        const LOOK_EVERY: Duration = Duration::from_millis(50);
+        let mut mhz = Vec::new();
+        for look in 0..LOOKS {
+            if look > 0 {
+                std::thread::sleep(LOOK_EVERY);
+            }
+            // A processor that does not tell its clock is no reason to tell nothing.
+            let Ok(now) = self.apis.facts.processor_mhz() else { break };
+            mhz.extend(now.iter().copied().map(f64::from).reduce(f64::max));
+        }
+        Ok(Surroundings {
+            available_memory_mib: self.apis.facts.available_memory_mib().ok(),
+            processor_mhz: ClockReadings::of(&mhz),
+            ..Surroundings::of(&self.facts()?)
+        })
     }
 
     fn facts(&self) -> Result<Facts, PcError> {

@@ -97,6 +97,15 @@ impl Report for Compared {
             };
             page.line(format_args!("  {} {line}", dim("guard:")));
         }
+        if !self.around.is_empty() {
+            page.heading("Around the visits, on average");
+            let mut table = Table::new(["", ">A", ">B"]);
+            self.around.iter().for_each(|row| table.row(row.row()));
+            page.table(table);
+            if !self.cautions.is_empty() {
+                page.blank();
+            }
+        }
         for caution in &self.cautions {
             page.line(warn("caution:"));
             page.paragraph(2, caution);

@@ -20,7 +20,7 @@ use crate::report::{Answer, Report};
 use crate::session::Session;
 use crate::view::{Page, bad, count, dim, good, percent, strong};
 use crate::workshop::compare::{CompareOptions, Compared, compare_states};
-use crate::workshop::measure::{self, Recording};
+use crate::workshop::measure::{self, Recording, ToldConditions};
 
 /// The profile of the demo. The last tweak is the one that hurts on this PC.
 const PROFILE: &str = include_str!("../../../../rehearsal/profiles/friday-evening.toml");
@@ -402,6 +402,8 @@ impl Demo {
             warm_up: None,
             seconds: SECONDS,
             despite_waiting: false,
+            told: &ToldConditions::default(),
+            ping: None,
         };
         let id = measure::record(&self.session, &mut self.pc, &mut self.ledger, &recording)?;
         Ok(runs::VisitReport { visit: self.ledger.visit(id)? })

@@ -1,5 +1,6 @@
 //! What a command writes out for others: into a file that is new, or on standard output.
 
+use std::fs::File;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -18,14 +19,24 @@ pub(crate) struct Output {
 }
 
 impl Output {
+    /// A text that is shown.
+    pub(crate) fn text(text: String) -> Self {
+        Self { file: None, text: Some(text) }
+    }
+
+    /// A text that is in a file.
+    pub(crate) fn in_file(file: PathBuf) -> Self {
+        Self { file: Some(file), text: None }
+    }
+
     /// Writes `bytes` into `file`, or keeps `text`, which is the same for a person, to be shown.
     pub(crate) fn write(file: Option<&Path>, text: String, bytes: &[u8]) -> Result<Self, Failure> {
         match file {
             Some(path) => {
                 write_new(path, bytes)?;
-                Ok(Self { file: Some(path.to_owned()), text: None })
+                Ok(Self::in_file(path.to_owned()))
             }
-            None => Ok(Self { file: None, text: Some(text) }),
+            None => Ok(Self::text(text)),
         }
     }
 
@@ -47,15 +58,51 @@ impl Output {
 
 /// Writes a file that must not be there yet.
 pub(crate) fn write_new(file: &Path, bytes: &[u8]) -> Result<(), Failure> {
-    let name = file.display();
+    let unfinished = create_new(file)?;
+    unfinished.file().write_all(bytes)?;
+    unfinished.finish().map(drop)
+}
+
+/// A file that is being written and goes again where that is not finished.
+pub(crate) struct Unfinished {
+    path: PathBuf,
+    file: File,
+    is_finished: bool,
+}
+
+/// Makes a file that must not be there yet.
+pub(crate) fn create_new(path: &Path) -> Result<Unfinished, Failure> {
+    let name = path.display();
     let mut options = std::fs::OpenOptions::new();
-    let mut opened =
-        options.write(true).create_new(true).open(file).map_err(|error| match error.kind() {
-            std::io::ErrorKind::AlreadyExists => {
-                Failure::new(Kind::BadInput, format!("{name} is there already"))
-                    .hint("nothing was changed; take another name, or --file")
-            }
-            _ => Failure::new(Kind::NotFound, format!("{name} cannot be written: {error}")),
-        })?;
-    Ok(opened.write_all(bytes)?)
+    let opened = options.write(true).create_new(true).open(path);
+    let file = opened.map_err(|error| match error.kind() {
+        std::io::ErrorKind::AlreadyExists => {
+            Failure::new(Kind::BadInput, format!("{name} is there already"))
+                .hint("nothing was changed; take another name, or --file")
+        }
+        _ => Failure::new(Kind::NotFound, format!("{name} cannot be written: {error}")),
+    })?;
+    Ok(Unfinished { path: path.to_owned(), file, is_finished: false })
+}
+
+impl Unfinished {
+    pub(crate) fn file(&self) -> &File {
+        &self.file
+    }
+
+    /// Makes what was written durable, and keeps it.
+    pub(crate) fn finish(mut self) -> Result<PathBuf, Failure> {
+        self.file.sync_all()?;
+        self.is_finished = true;
+        Ok(self.path.clone())
+    }
+}
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        if !self.is_finished {
+            // What is half written would be taken for whole.
+            let _ = std::fs::remove_file(&self.path);
+        }
+    }
 }

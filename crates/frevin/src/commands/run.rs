@@ -1,25 +1,27 @@
 //! `frevin run`
 
+mod export;
 mod from_folder;
+mod import;
+mod show;
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use frevin_core::frames::{
-    FrameCap, FrameSeries, Holds, LogError, LogOptions, LogReading, Metrics, TimeUnit, frame_cap,
-    read_log,
-};
+use frevin_core::frames::Metrics;
 use frevin_core::profile::{ProfileName, SceneName};
-use frevin_ledger::{NewVisit, Run, RunFilter, RunId, RunSource, VisitId, VisitRecord};
+use frevin_ledger::{Run, RunFilter, RunId, VisitRecord};
 use serde::Serialize;
 
-use super::output::Output;
-use crate::failure::{Failure, Kind};
+use self::export::ExportArgs;
+use self::import::{FiguresArgs, ImportArgs, LogArgs};
+use crate::failure::Failure;
 use crate::report::{Answer, Report};
 use crate::session::Session;
-use crate::view::{Page, Table, count, dim, fps, frame_line, good, histogram, warn, when};
-use crate::workshop::log_file;
-use crate::workshop::measure::{self, Recording, imported_run};
+use crate::view::{Page, Table, count, dim, fps, good, warn, when};
+use crate::workshop::around::before_and_after;
+use crate::workshop::measure::{self, Recording, ToldConditions, marks};
+use crate::workshop::network::Target;
 
 /// Recordings of a scene: frame times and the conditions they were taken in
 #[derive(Debug, Subcommand)]
@@ -40,17 +42,8 @@ pub(crate) enum RunCommand {
         /// The run's number
         run: i64,
     },
-    /// Write every frame of a run for other tools
-    Export {
-        /// The run's number
-        run: i64,
-        /// How: csv, with a heading, or jsonl, an object on each line
-        #[arg(long, default_value = "csv", value_parser = ["csv", "jsonl"])]
-        format: String,
-        /// Where to write it [default: standard output]
-        #[arg(long)]
-        file: Option<PathBuf>,
-    },
+    Figures(FiguresArgs),
+    Export(ExportArgs),
 }
 
 /// Record a visit: some runs of a scene in the state that the PC is in
@@ -63,6 +56,10 @@ pub(crate) struct RecordArgs {
     /// its own, `test-loop`
     #[arg(long, conflicts_with = "from_folder")]
     test_loop: bool,
+    /// Record a running program on this PC, by what Windows itself traces of it: its file's name, like
+    /// `game.exe`. Nothing is put into the program
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["from_folder", "test_loop"])]
+    process: Option<String>,
     /// A name for the state that the PC is in, like `before` or `quiet-services`
     #[arg(long, value_name = "NAME")]
     state: ProfileName,
@@ -75,6 +72,10 @@ pub(crate) struct RecordArgs {
     /// Length of a run
     #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u16).range(1..=3600))]
     seconds: u16,
+    /// Also time how this address answers, before and after; with :PORT a connection is timed, else an
+    /// echo
+    #[arg(long, value_name = "ADDRESS")]
+    ping: Option<String>,
     /// Record although something still waits for a restart
     #[arg(long)]
     despite_waiting: bool,
@@ -90,54 +91,33 @@ pub(crate) struct RecordArgs {
     give_up_after: u32,
     #[command(flatten)]
     log: LogArgs,
+    #[command(flatten)]
+    told: ConditionArgs,
 }
 
-/// How to read a log, where that is not found by itself.
+/// Under what a run is recorded, where nothing else can tell.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Reading logs")]
-struct LogArgs {
-    /// The heading of the column to read, or its number where there are no headings [default: found by the words in the headings]
-    #[arg(long, value_name = "NAME")]
-    column: Option<String>,
-    /// The unit that its numbers are in [default: found by the heading, or by their size]
-    #[arg(long, value_name = "ms|us|ns|s")]
-    unit: Option<TimeUnit>,
-    /// What it holds: how long each frame took, or when each was shown
-    #[arg(long, value_name = "frame-times|time-stamps", value_parser = holds)]
-    holds: Option<Holds>,
-    /// Only rows that hold this text in this column, where the log is of several programs
-    #[arg(long, value_name = "COLUMN=TEXT", value_parser = only)]
-    only: Option<(String, String)>,
+#[command(next_help_heading = "Conditions, marked on the runs")]
+struct ConditionArgs {
+    /// The PC runs on its battery [default: what the PC says, where it is known]
+    #[arg(long)]
+    on_battery: bool,
+    /// A video is being recorded
+    #[arg(long)]
+    while_recording: bool,
+    /// The version of the game
+    #[arg(long, value_name = "TEXT")]
+    game_version: Option<String>,
 }
 
-impl LogArgs {
-    fn options(&self) -> LogOptions {
-        LogOptions {
-            column: self.column.clone(),
-            unit: self.unit,
-            holds: self.holds,
-            only: self.only.clone(),
+impl ConditionArgs {
+    fn told(&self) -> ToldConditions {
+        ToldConditions {
+            on_battery: self.on_battery.then_some(true),
+            while_recording: self.while_recording.then_some(true),
+            game_version: self.game_version.clone(),
         }
     }
-}
-
-/// Import logs of frame times as a visit: each file a run
-#[derive(Debug, Args)]
-pub(crate) struct ImportArgs {
-    /// Logs with a row for each frame, or JSON; packed by gzip or zstd or not
-    #[arg(required = true)]
-    files: Vec<PathBuf>,
-    #[command(flatten)]
-    log: LogArgs,
-    /// The scene
-    #[arg(long)]
-    scene: SceneName,
-    /// A name for the state that the PC was in
-    #[arg(long, value_name = "NAME")]
-    state: ProfileName,
-    /// How many of the files, from the first, are warm-up and do not count
-    #[arg(long, default_value_t = 0)]
-    warm_up: usize,
 }
 
 /// A visit that was recorded.
@@ -147,48 +127,8 @@ pub(crate) struct VisitReport {
 }
 
 #[derive(Debug, Serialize)]
-struct ImportReport {
-    visit: VisitRecord,
-    files: Vec<ImportedFile>,
-    /// Files that came and are no logs, each with the reason.
-    passed_over: Vec<String>,
-}
-
-#[derive(Debug, Serialize)]
-struct ImportedFile {
-    file: String,
-    separator: Option<char>,
-    /// What was taken for what, and why.
-    taken: Vec<String>,
-    rows: u64,
-    rejected: u64,
-    rejected_rows: Vec<frevin_core::frames::RejectedRow>,
-}
-
-#[derive(Debug, Serialize)]
-struct ExportReport {
-    run: i64,
-    frames: usize,
-    #[serde(flatten)]
-    output: Output,
-}
-
-#[derive(Debug, Serialize)]
 struct RunList {
     visits: Vec<VisitRecord>,
-}
-
-#[derive(Debug, Serialize)]
-struct RunReport {
-    scene: SceneName,
-    state_name: ProfileName,
-    visit: VisitId,
-    #[serde(flatten)]
-    run: Run,
-    /// The cap that it looks to have been under.
-    frame_cap: Option<FrameCap>,
-    #[serde(skip)]
-    series: FrameSeries,
 }
 
 pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Failure> {
@@ -202,6 +142,7 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
                 return from_folder::record(session, args, &scene, folder);
             }
             let mut ledger = session.ledger()?;
+            let ping = args.ping.as_deref().map(Target::find).transpose()?;
             let recording = Recording {
                 scene: &scene,
                 state_name: &args.state,
@@ -209,158 +150,27 @@ pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Fai
                 warm_up: args.warm_up.map(usize::from),
                 seconds: args.seconds.into(),
                 despite_waiting: args.despite_waiting,
+                told: &args.told.told(),
+                ping: ping.as_ref(),
             };
             let id = if args.test_loop {
                 measure::record_test_loop(session, &mut ledger, &recording)?
+            } else if let Some(process) = &args.process {
+                measure::record_process(session, &mut ledger, &recording, process)?
             } else {
                 measure::record(session, &mut session.rehearsal_pc()?, &mut ledger, &recording)?
             };
             Ok(Answer::done(&VisitReport { visit: ledger.visit(id)? }))
         }
-        RunCommand::Import(args) => import(session, args),
-        RunCommand::Export { run, format, file } => export(session, *run, format, file.as_deref()),
+        RunCommand::Import(args) => import::import(session, args),
+        RunCommand::Figures(args) => import::figures(session, args),
+        RunCommand::Export(args) => export::export(session, args),
         RunCommand::List { scene, state } => {
             let filter = RunFilter { scene: scene.clone(), state_name: state.clone() };
             Ok(Answer::yes(&RunList { visits: session.ledger()?.visits(&filter)? }))
         }
-        RunCommand::Show { run } => {
-            let ledger = session.ledger()?;
-            let id = RunId(*run);
-            let (visit, run) = ledger.run(id)?;
-            let series = ledger.frames(id)?;
-            Ok(Answer::yes(&RunReport {
-                frame_cap: frame_cap(&series),
-                scene: visit.scene,
-                state_name: visit.state_name,
-                visit: visit.id,
-                run,
-                series,
-            }))
-        }
+        RunCommand::Show { run } => show::show(session, RunId(*run)),
     }
-}
-
-fn export(
-    session: &Session,
-    run: i64,
-    format: &str,
-    file: Option<&Path>,
-) -> Result<Answer, Failure> {
-    let series = session.ledger()?.frames(RunId(run))?;
-    let text = match format {
-        "jsonl" => rows(&series, "", |frame, shown_ms, frame_ms| {
-            format!("{{\"frame\":{frame},\"shown_ms\":{shown_ms},\"frame_ms\":{frame_ms}}}\n")
-        }),
-        _ => rows(&series, "frame,shown_ms,frame_ms\n", |frame, shown_ms, frame_ms| {
-            format!("{frame},{shown_ms},{frame_ms}\n")
-        }),
-    };
-    let bytes = text.clone().into_bytes();
-    let output = Output::write(file, text, &bytes)?;
-    Ok(Answer::yes(&ExportReport { run, frames: series.frame_ms().len(), output }))
-}
-
-/// A row for each frame: its number from 1, when it had been shown for its whole time, counted from
-/// the beginning of the run, and how long that was. Numbers are written so that they read back the same.
-fn rows(series: &FrameSeries, heading: &str, row: impl Fn(usize, f64, f64) -> String) -> String {
-    let mut text = heading.to_owned();
-    let mut shown_ms = 0.0;
-    for (index, frame_ms) in series.frame_ms().iter().enumerate() {
-        shown_ms += frame_ms;
-        text.push_str(&row(index + 1, shown_ms, *frame_ms));
-    }
-    text
-}
-
-fn holds(text: &str) -> Result<Holds, String> {
-    match text {
-        "frame-times" => Ok(Holds::FrameTimes),
-        "time-stamps" => Ok(Holds::TimeStamps),
-        _ => Err("write frame-times or time-stamps".to_owned()),
-    }
-}
-
-fn only(text: &str) -> Result<(String, String), String> {
-    let (column, text) = text.split_once('=').ok_or("write COLUMN=TEXT")?;
-    Ok((column.to_owned(), text.to_owned()))
-}
-
-fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
-    let mut ledger = session.ledger()?;
-    ledger.scene(&args.scene)?;
-    if args.warm_up >= args.files.len() {
-        let message = "all files are warm-up: at least one run has to count";
-        return Err(Failure::new(Kind::Usage, message));
-    }
-    let options = args.log.options();
-    // Every file is read before anything is kept: one bad file keeps nothing of the visit.
-    let readings = args
-        .files
-        .iter()
-        .map(|file| Ok((file.display().to_string(), read(file, &options)?)))
-        .collect::<Result<Vec<_>, Failure>>()?;
-    let runs: Vec<_> = readings
-        .iter()
-        .enumerate()
-        .map(|(index, (file, reading))| {
-            // The name alone: the path to it is the owner's own business.
-            let name = Path::new(file).file_name().unwrap_or_default().to_string_lossy();
-            imported_run(name.into_owned(), reading.series.clone(), index < args.warm_up)
-        })
-        .collect();
-    let id = ledger.add_visit(&NewVisit {
-        scene: &args.scene,
-        pc: None,
-        state_name: &args.state,
-        recorded_at: session.clock.now(),
-        tweaks: &[],
-        runs: &runs,
-    })?;
-    let files = readings.into_iter().map(|(file, reading)| ImportedFile::new(file, reading));
-    let (visit, files) = (ledger.visit(id)?, files.collect());
-    Ok(Answer::done(&ImportReport { visit, files, passed_over: Vec::new() }))
-}
-
-impl ImportedFile {
-    fn new(file: String, reading: LogReading) -> Self {
-        Self {
-            file,
-            separator: reading.separator,
-            taken: reading.taken,
-            rows: reading.rows,
-            rejected: reading.rejected,
-            rejected_rows: reading.rejected_rows,
-        }
-    }
-}
-
-fn read(file: &Path, options: &LogOptions) -> Result<LogReading, Failure> {
-    let name = file.display();
-    let bytes = log_file::read(file)?;
-    read_log(&bytes, options).map_err(|error| {
-        let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));
-        match error {
-            LogError::NoSuchColumn { .. }
-            | LogError::SeveralColumns { .. }
-            | LogError::UnknownColumn { .. } => failure.hint("name one of them with --column"),
-            LogError::SeveralPrograms { column, .. } => {
-                failure.hint(format!("choose one: --only \"{column}=TEXT\""))
-            }
-            LogError::UnknownUnit { .. } => failure.hint("say --unit ms, us, ns or s"),
-            LogError::UnclearComma { .. } => {
-                failure.hint("say --column 1 or --column 2 where it separates; else write points")
-            }
-            LogError::NoTable { .. } | LogError::NoNumbers => {
-                failure.hint("a log has a row for each frame, with its time in it")
-            }
-            LogError::TooManyRejected { .. } => {
-                failure.hint("is that the right column, and the right --unit?")
-            }
-            LogError::Empty | LogError::NoFrames => failure.hint("was the recording ever stopped?"),
-            _ => failure,
-        }
-        .hint("nothing was imported")
-    })
 }
 
 /// The rows of a table of runs.
@@ -386,6 +196,22 @@ fn run_row(run: &Run) -> [String; 8] {
     }
 }
 
+/// What the PC was like around a visit, and under what its runs were recorded.
+fn show_conditions(page: &mut Page, visit: &VisitRecord) {
+    if let Some(around) = &visit.surroundings {
+        page.heading("The PC around it");
+        let mut table = Table::new(["", ">before", ">after"]);
+        before_and_after(around).iter().for_each(|row| table.row(row.row()));
+        page.table(table);
+    }
+    let marked = visit.runs.iter().filter(|run| !run.is_warm_up);
+    for (run, mark) in marked
+        .flat_map(|run| run.conditions.iter().flat_map(marks).map(move |mark| (run.id.0, mark)))
+    {
+        page.paragraph(0, &warn(format_args!("run {run}: {mark}")));
+    }
+}
+
 impl Report for VisitReport {
     fn show(&self, page: &mut Page) {
         let visit = &self.visit;
@@ -401,44 +227,7 @@ impl Report for VisitReport {
         let mut table = Table::new(RUN_HEADINGS);
         visit.runs.iter().for_each(|run| table.row(run_row(run)));
         page.table(table);
-    }
-}
-
-impl Report for ImportReport {
-    fn show(&self, page: &mut Page) {
-        for file in &self.files {
-            page.line(format_args!("{}: {} rows", file.file, file.rows));
-            file.taken.iter().for_each(|taken| page.line(dim(format_args!("  {taken}"))));
-            if file.rejected > 0 {
-                page.line(warn(format_args!(
-                    "  {} without a frame time, left out:",
-                    file.rejected
-                )));
-                for row in &file.rejected_rows {
-                    page.line(format_args!("    line {}: {}", row.line, row.reason));
-                }
-            }
-        }
-        for file in &self.passed_over {
-            page.line(warn(format_args!("passed over {file}")));
-        }
-        let mut table = Table::new(RUN_HEADINGS);
-        self.visit.runs.iter().for_each(|run| table.row(run_row(run)));
-        let visit = &self.visit;
-        page.line(format_args!(
-            "{} Visit {} of `{}` in {}, in FPS:",
-            good("Imported."),
-            visit.id.0,
-            visit.state_name,
-            visit.scene
-        ));
-        page.table(table);
-    }
-}
-
-impl Report for ExportReport {
-    fn show(&self, page: &mut Page) {
-        self.output.show(page);
+        show_conditions(page, visit);
     }
 }
 
@@ -460,65 +249,5 @@ impl Report for RunList {
             visit.runs.iter().for_each(|run| table.row(run_row(run)));
             page.table(table);
         }
-    }
-}
-
-impl Report for RunReport {
-    fn show(&self, page: &mut Page) {
-        const PLOT_COLUMNS: usize = 80;
-        let m = &self.run.metrics;
-        let warm_up = if self.run.is_warm_up { ", a warm-up" } else { "" };
-        let (id, visit) = (self.run.id.0, self.visit.0);
-        page.heading(format_args!(
-            "Run {id} of `{}` in {} (visit {visit}{warm_up})",
-            self.state_name, self.scene
-        ));
-        let source = match &self.run.source {
-            RunSource::Rehearsal => "recorded on a rehearsal PC".to_owned(),
-            RunSource::TestLoop => "Frevin's own test loop".to_owned(),
-            RunSource::LogFile(name) => format!("imported from {name}"),
-        };
-        page.pairs([("source", source), ("frames", format!("{} in {:.1} s", m.frames, m.seconds))]);
-        if let Some(cap) = &self.frame_cap {
-            let (cap_fps, share) = (cap.fps, cap.share * 100.0);
-            page.line(warn(format_args!(
-                "It looks to have been under a frame cap: {share:.0} % of the frames make just {cap_fps:.1} a second."
-            )));
-        }
-        page.blank();
-        page.pairs([("average FPS", fps(m.average_fps)), ("1% low FPS", fps(m.low_1_percent_fps))]);
-        page.blank();
-        page.pairs([
-            ("median FPS", fps(m.median_fps)),
-            (
-                "0.1% low FPS",
-                format!("{}  {}", fps(m.low_01_percent_fps), dim("unstable from run to run")),
-            ),
-            ("average of the slowest 1 %", fps(m.slowest_1_percent_average_fps)),
-            ("average of the slowest 0.1 %", fps(m.slowest_01_percent_average_fps)),
-            ("1% low by time", fps(m.time_weighted_low_1_percent_fps)),
-            ("longest frame", format!("{:.1} ms", m.longest_frame_ms)),
-            ("standard deviation", format!("{:.2} ms", m.standard_deviation_ms)),
-            (
-                "pacing",
-                format!("{:.3}  {}", m.pacing, dim("change from frame to frame, of the mean")),
-            ),
-            (
-                "stutters",
-                format!(
-                    "{} ({:.1} a minute), {:.2} % of the time",
-                    m.stutter.events,
-                    m.stutter.events_per_minute,
-                    100.0 * m.stutter.excess_share
-                ),
-            ),
-        ]);
-        page.heading("Longest frames over time");
-        page.line(format_args!("  {}", frame_line(self.series.frame_ms(), PLOT_COLUMNS)));
-        let label = format!("0 to {:.0} s, highest {:.0} ms", m.seconds, m.longest_frame_ms);
-        page.line(format_args!("  {}", dim(label)));
-        page.heading("Frames by length");
-        let rows = histogram(self.series.frame_ms(), 10, 50);
-        page.pairs(rows);
     }
 }

@@ -7,5 +7,5 @@ mod plots;
 mod words;
 
 pub(crate) use page::{Page, Table, bad, dim, good, strong, warn};
-pub(crate) use plots::{frame_line, histogram, interval_bar};
+pub(crate) use plots::{Histogram, LongestFrames, frame_line, interval_bar, range_line};
 pub(crate) use words::{bytes, count, fps, percent, settings_wait, short, shown, shown_at, when};

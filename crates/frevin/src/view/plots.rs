@@ -28,45 +28,96 @@ pub(crate) fn interval_bar(interval: &Interval, margin: f64, scale: f64) -> Stri
 
 const LEVELS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
-/// Frame times over time in one row of characters: in each the longest frame of its stretch, on a
-/// scale from nothing to the longest of all.
-pub(crate) fn frame_line(frame_ms: &[f64], columns: usize) -> String {
-    let stretch = frame_ms.len().div_ceil(columns.max(1)).max(1);
-    let longest: Vec<f64> =
-        frame_ms.chunks(stretch).map(|chunk| chunk.iter().copied().fold(0.0, f64::max)).collect();
-    let top = longest.iter().copied().fold(f64::MIN_POSITIVE, f64::max);
-    longest.iter().map(|ms| level(ms / top)).collect()
+/// The longest frame of each stretch of a run.
+pub(crate) struct LongestFrames {
+    stretch: usize,
+    frames: usize,
+    longest_ms: Vec<f64>,
 }
 
-/// How often each frame time occurs: rows of a range of milliseconds and a bar.
-pub(crate) fn histogram(frame_ms: &[f64], rows: usize, columns: usize) -> Vec<(String, String)> {
-    let mut ascending = frame_ms.to_vec();
-    ascending.sort_by(f64::total_cmp);
-    let (Some(low), Some(high)) = (ascending.first(), ascending.get(ascending.len() * 99 / 100))
-    else {
-        return Vec::new();
-    };
-    let step = ((high - low) / rows as f64).max(f64::MIN_POSITIVE);
-    let mut counts = vec![0usize; rows + 1];
-    for ms in frame_ms {
-        counts[(((ms - low) / step) as usize).min(rows)] += 1;
+impl LongestFrames {
+    /// Of a run of so many frames, in so many stretches at most.
+    pub(crate) fn new(frames: usize, stretches: usize) -> Self {
+        let stretch = frames.div_ceil(stretches.max(1)).max(1);
+        Self { stretch, frames: 0, longest_ms: Vec::new() }
     }
-    let most = counts.iter().copied().max().unwrap_or(1).max(1);
-    counts
-        .iter()
-        .enumerate()
-        .map(|(row, count)| {
-            let from = low + step * row as f64;
-            let range = if row == rows {
+
+    pub(crate) fn see(&mut self, frame_ms: &[f64]) {
+        for ms in frame_ms {
+            if self.frames.is_multiple_of(self.stretch) {
+                self.longest_ms.push(0.0);
+            }
+            self.frames += 1;
+            if let Some(longest) = self.longest_ms.last_mut() {
+                *longest = ms.max(*longest);
+            }
+        }
+    }
+
+    pub(crate) fn ms(self) -> Vec<f64> {
+        self.longest_ms
+    }
+}
+
+/// Frame times over time in one row of characters, on a scale from nothing to the longest of all.
+pub(crate) fn frame_line(longest_ms: &[f64]) -> String {
+    let top = longest_ms.iter().copied().fold(f64::MIN_POSITIVE, f64::max);
+    longest_ms.iter().map(|ms| level(ms / top)).collect()
+}
+
+/// How often each frame time occurs.
+#[derive(Debug)]
+pub(crate) struct Histogram {
+    low_ms: f64,
+    step_ms: f64,
+    counts: Vec<usize>,
+}
+
+impl Histogram {
+    /// In so many ranges between two frame times, and one of all that are longer.
+    pub(crate) fn new(low_ms: f64, high_ms: f64, ranges: usize) -> Self {
+        let step_ms = ((high_ms - low_ms) / ranges as f64).max(f64::MIN_POSITIVE);
+        Self { low_ms, step_ms, counts: vec![0; ranges + 1] }
+    }
+
+    pub(crate) fn see(&mut self, frame_ms: &[f64]) {
+        let last = self.counts.len() - 1;
+        for ms in frame_ms {
+            self.counts[(((ms - self.low_ms) / self.step_ms) as usize).min(last)] += 1;
+        }
+    }
+
+    /// Rows of a range of milliseconds and a bar.
+    pub(crate) fn rows(&self, columns: usize) -> Vec<(String, String)> {
+        let most = self.counts.iter().copied().max().unwrap_or(1).max(1);
+        let last = self.counts.len() - 1;
+        let row = |(row, count): (usize, &usize)| {
+            let from = self.low_ms + self.step_ms * row as f64;
+            let range = if row == last {
                 format!("{from:.1} ms and longer")
             } else {
-                format!("{from:.1} to {:.1} ms", from + step)
+                format!("{from:.1} to {:.1} ms", from + self.step_ms)
             };
             // What occurs at all shows.
             let bar = (count * columns).div_ceil(most);
             (range, format!("{} {count}", "█".repeat(bar)))
-        })
-        .collect()
+        };
+        self.counts.iter().enumerate().map(row).collect()
+    }
+}
+
+/// A value between two ends, each as a share of the line's length.
+pub(crate) fn range_line(from: f64, at: f64, to: f64, columns: usize) -> String {
+    let column = |share: f64| ((share * (columns - 1) as f64).round() as usize).min(columns - 1);
+    let (from, at, to) = (column(from), column(at), column(to));
+    let character = |column: usize| match column {
+        _ if column == at => '●',
+        _ if column == from => '├',
+        _ if column == to => '┤',
+        _ if (from..to).contains(&column) => '─',
+        _ => '·',
+    };
+    (0..columns).map(character).collect()
 }
 
 fn level(share: f64) -> char {
@@ -91,11 +142,14 @@ mod tests {
     fn a_long_frame_shows_in_the_line_and_the_histogram() {
         let mut frames = vec![10.0; 100];
         frames[50] = 40.0;
-        let line = frame_line(&frames, 10);
+        let mut longest = LongestFrames::new(frames.len(), 10);
+        frames.chunks(7).for_each(|block| longest.see(block));
+        let line = frame_line(&longest.ms());
         assert_eq!(line, "▃▃▃▃▃█▃▃▃▃");
-        let rows = histogram(&[1.0, 2.0, 2.0, 3.0, 9.0], 2, 4);
+        let mut histogram = Histogram::new(1.0, 9.0, 2);
+        histogram.see(&[1.0, 2.0, 2.0, 3.0, 9.0]);
+        let rows = histogram.rows(4);
         assert_eq!(rows.len(), 3);
         assert!(rows.last().unwrap().1.ends_with(" 1"));
-        assert!(histogram(&[], 2, 4).is_empty());
     }
 }

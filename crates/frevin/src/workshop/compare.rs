@@ -2,13 +2,16 @@
 
 use std::collections::BTreeSet;
 
-use frevin_core::frames::frame_cap;
 use frevin_core::profile::{ProfileName, SceneName};
+use frevin_core::surroundings::BeforeAndAfter;
 use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Comparison, Margins, PairLimit, Rule, Visit, compare};
-use frevin_ledger::{Ledger, RunFilter, VisitId, VisitRecord};
+use frevin_ledger::{Ledger, Run, RunFilter, VisitId, VisitRecord};
 use serde::Serialize;
 
+use super::around::{SideBySide, of_states};
+use super::like_with_like::{CountedRun, condition_cautions};
+use super::measure::conditions_of;
 use crate::failure::{Failure, Kind};
 
 /// What two states are compared by.
@@ -29,6 +32,8 @@ pub(crate) struct Compared {
     pub(crate) comparison: Comparison,
     /// What weakens it.
     pub(crate) cautions: Vec<String>,
+    /// What the PC was like around the visits, on average: first of A, second of B.
+    pub(crate) around: Vec<SideBySide>,
     /// The visits of each pair.
     pub(crate) visits: Vec<(VisitId, VisitId)>,
 }
@@ -70,9 +75,16 @@ pub(crate) fn compare_states(
         comparison: compare(&visits, &rule, options.margins),
         cautions: cautions(&pairs, of_a.len().abs_diff(of_b.len()))
             .into_iter()
-            .chain(caps(ledger, a, pairs.iter().map(|(a, _)| a))?)
-            .chain(caps(ledger, b, pairs.iter().map(|(_, b)| b))?)
+            .chain(conditions(ledger, (a, b), &pairs)?)
             .collect(),
+        around: {
+            let of = |visits: &mut dyn Iterator<Item = &VisitRecord>| -> Vec<BeforeAndAfter> {
+                visits.filter_map(|visit| visit.surroundings.clone()).collect()
+            };
+            let (of_a, of_b) =
+                (of(&mut pairs.iter().map(|(a, _)| a)), of(&mut pairs.iter().map(|(_, b)| b)));
+            of_states(&of_a, &of_b)
+        },
         visits: pairs.iter().map(|(a, b)| (a.id, b.id)).collect(),
     })
 }
@@ -144,24 +156,25 @@ fn counted(visit: &VisitRecord) -> Result<Visit, Failure> {
         .map_err(|error| Failure::new(Kind::BadInput, format!("visit {}: {error}", visit.id.0)))
 }
 
-/// Whether runs of a state look to have been under a frame cap.
-fn caps<'a>(
+/// What the conditions of runs do to a comparison.
+fn conditions(
     ledger: &Ledger,
-    state: &ProfileName,
-    visits: impl Iterator<Item = &'a VisitRecord>,
-) -> Result<Option<String>, Failure> {
-    let (mut counted, mut capped) = (0, Vec::new());
-    for run in visits.flat_map(|visit| &visit.runs).filter(|run| !run.is_warm_up) {
-        counted += 1;
-        capped.extend(frame_cap(&ledger.frames(run.id)?));
+    (a, b): (&ProfileName, &ProfileName),
+    pairs: &[(VisitRecord, VisitRecord)],
+) -> Result<Vec<String>, Failure> {
+    let counted = |visit: &VisitRecord| -> Result<Vec<CountedRun>, Failure> {
+        let runs = visit.runs.iter().filter(|run| !run.is_warm_up);
+        let counted = |run: &Run| {
+            Ok(CountedRun { seconds: run.metrics.seconds, conditions: conditions_of(ledger, run)? })
+        };
+        runs.map(counted).collect()
+    };
+    let (mut of_a, mut of_b) = (Vec::new(), Vec::new());
+    for (visit_a, visit_b) in pairs {
+        of_a.extend(counted(visit_a)?);
+        of_b.extend(counted(visit_b)?);
     }
-    let Some(cap) = capped.first() else { return Ok(None) };
-    Ok(Some(format!(
-        "{} of {counted} runs of {state} look to have been under a frame cap (about {:.0} a second): a \
-         cap hides what a state could do.",
-        capped.len(),
-        cap.fps
-    )))
+    Ok(condition_cautions((a.as_str(), &of_a), (b.as_str(), &of_b)))
 }
 
 /// What weakens a comparison of these pairs.

@@ -1,38 +1,63 @@
 //! The bytes of a log file, unpacked where it is packed.
 
-use std::io::Read;
+use std::fs::File;
+use std::io::{self, Read, Seek as _};
 use std::path::Path;
 
+use indicatif::ProgressBar;
+
 use crate::failure::{Failure, Kind};
+use crate::session::Session;
 
-/// What a log may be long once it is unpacked, in bytes: what is longer is made to fill memories.
-const LONGEST_BYTES: u64 = 4 << 30;
+/// What a log may be long once it is unpacked, in bytes: what is longer is made to fill disks.
+const LONGEST_BYTES: u64 = 64 << 30;
 
-/// Reads a log file. Gzip and zstd are known by how they begin, whatever the file is called.
-pub(crate) fn read(path: &Path) -> Result<Vec<u8>, Failure> {
+/// Opens a log file, and shows how far it is read. Gzip and zstd are known by how they begin, whatever
+/// the file is called.
+pub(crate) fn open(
+    session: &Session,
+    path: &Path,
+) -> Result<(Box<dyn Read + Send>, ProgressBar), Failure> {
     let name = path.display();
-    let not_there = |error: std::io::Error| {
+    let not_there = |error: io::Error| {
         Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"))
-            .hint("nothing was imported")
+            .hint("nothing was kept")
     };
-    let bytes = std::fs::read(path).map_err(not_there)?;
-    let unpacked = match bytes.get(..4) {
-        Some([0x1F, 0x8B, ..]) => unpack(flate2::read::MultiGzDecoder::new(&bytes[..])),
-        Some([0x28, 0xB5, 0x2F, 0xFD]) => zstd::Decoder::new(&bytes[..]).and_then(unpack),
-        _ => return Ok(bytes),
+    let mut file = File::open(path).map_err(not_there)?;
+    let length = file.metadata().map_err(not_there)?.len();
+    let mut begins = Vec::new();
+    file.by_ref().take(4).read_to_end(&mut begins).map_err(not_there)?;
+    file.rewind().map_err(not_there)?;
+    let progress = session.progress(length, "reading, in bytes");
+    let file = progress.wrap_read(file);
+    let source: Box<dyn Read + Send> = match begins[..] {
+        [0x1F, 0x8B, ..] => Box::new(Unpacked::new(flate2::read::MultiGzDecoder::new(file))),
+        [0x28, 0xB5, 0x2F, 0xFD] => {
+            Box::new(Unpacked::new(zstd::Decoder::new(file).map_err(not_there)?))
+        }
+        _ => Box::new(file),
     };
-    unpacked.map_err(|error| {
-        Failure::new(Kind::BadInput, format!("{name} cannot be unpacked: {error}"))
-            .hint("nothing was imported; was it written to its end?")
-    })
+    Ok((source, progress))
 }
 
-fn unpack(packed: impl Read) -> std::io::Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    packed.take(LONGEST_BYTES + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 > LONGEST_BYTES {
-        let message = format!("it is longer than {LONGEST_BYTES} bytes unpacked");
-        return Err(std::io::Error::other(message));
+/// What a packed file holds, as long as that is no longer than a log is.
+struct Unpacked<R> {
+    source: R,
+    left: u64,
+}
+
+impl<R> Unpacked<R> {
+    fn new(source: R) -> Self {
+        Self { source, left: LONGEST_BYTES }
     }
-    Ok(bytes)
+}
+
+impl<R: Read> Read for Unpacked<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.source.read(buffer)?;
+        self.left = self.left.checked_sub(read as u64).ok_or_else(|| {
+            io::Error::other(format!("it is longer than {LONGEST_BYTES} bytes unpacked"))
+        })?;
+        Ok(read)
+    }
 }

@@ -5,9 +5,13 @@
 //! been read back; in between, the change is unfinished, and [`recover`] settles it.
 
 pub(crate) mod apply;
+pub(crate) mod around;
 pub(crate) mod compare;
+pub(crate) mod like_with_like;
 pub(crate) mod log_file;
 pub(crate) mod measure;
+pub(crate) mod network;
+pub(crate) mod parquet_file;
 pub(crate) mod readings;
 pub(crate) mod recover;
 pub(crate) mod rollback;

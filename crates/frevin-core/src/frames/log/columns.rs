@@ -1,5 +1,6 @@
 //! Which column of a log holds the frame times, and in which unit: by general words in its name.
 
+use super::number::{Clock, clock, exact, number};
 use super::{Holds, LogError, LogOptions, TimeUnit};
 
 /// A column that was chosen, and why.
@@ -8,8 +9,59 @@ pub(super) struct Chosen {
     pub(super) index: usize,
     pub(super) holds: Holds,
     pub(super) unit: TimeUnit,
+    pub(super) writing: Writing,
     /// What was taken for what, in sentences.
     pub(super) because: Vec<String>,
+}
+
+/// How the cells of a column are written.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) enum Writing {
+    /// Numbers.
+    Plain,
+    /// Numbers of so many digits that they are told from the first of them, of which this is the whole.
+    Long { first: i64 },
+    /// Times with colons, told in nanoseconds from the first of them.
+    Clock { first: Clock },
+}
+
+/// The first cells of a column that hold something.
+pub(super) type Sample = Vec<Vec<u8>>;
+
+/// From so many digits on, the last ones of a floating point number are worth more than a frame.
+const LONG_DIGITS: usize = 15;
+
+impl Writing {
+    fn of(sample: &Sample, holds: Holds) -> Self {
+        let is_long =
+            |cell: &Vec<u8>| cell.iter().filter(|b| b.is_ascii_digit()).count() > LONG_DIGITS;
+        match sample.iter().find_map(|cell| clock(cell)) {
+            Some(first) => return Self::Clock { first },
+            None if holds == Holds::FrameTimes || !sample.iter().any(is_long) => {
+                return Self::Plain;
+            }
+            None => {}
+        }
+        let first = sample.iter().find_map(|cell| exact(cell));
+        first.map_or(Self::Plain, |(first, _)| Self::Long { first })
+    }
+
+    /// What a cell says, in the column's unit.
+    pub(super) fn value(self, cell: &[u8]) -> Option<f64> {
+        match self {
+            Self::Plain => number(cell),
+            Self::Long { first } => {
+                let (whole, below) = exact(cell)?;
+                Some(whole.checked_sub(first)? as f64 + below)
+            }
+            Self::Clock { first } => Some(clock(cell)?.ns.checked_sub(first.ns)? as f64),
+        }
+    }
+
+    /// Whether a time that is earlier than the one before it may be of the next day.
+    pub(super) fn wraps_at_midnight(self) -> bool {
+        matches!(self, Self::Clock { first } if !first.is_dated)
+    }
 }
 
 /// The words in a column's name, in lower case: `FrameTime (ms)` is frame, time, ms.
@@ -41,12 +93,43 @@ fn unit_in(words: &[String]) -> Option<TimeUnit> {
     })
 }
 
+/// Whether a column of this name holds frames a second, which are no frame times.
+fn is_rate(name: &str) -> bool {
+    words(name).iter().any(|word| ["fps", "rate", "per", "hz"].contains(&word.as_str()))
+}
+
+/// Whether a column of this name holds frame times, if its name says so.
+pub(super) fn speaks_of_frame_times(name: &str) -> bool {
+    role(name) == Some(Holds::FrameTimes)
+}
+
+/// Whether a column of this name says of which program or on which display a frame was shown.
+pub(super) fn tells_frames_apart(name: &str) -> bool {
+    let words = words(name);
+    let has = |any: &[&str]| words.iter().any(|word| any.contains(&word.as_str()));
+    let is_measured = has(&[
+        "time", "ms", "us", "ns", "s", "latency", "rate", "hz", "fps", "width", "height", "load",
+        "usage", "memory", "mode", "percent", "count",
+    ]);
+    let names_one = [
+        "process",
+        "program",
+        "programme",
+        "application",
+        "executable",
+        "display",
+        "monitor",
+        "swapchain",
+        "chain",
+    ];
+    !is_measured && has(&names_one)
+}
+
 /// What a column of this name holds, if its name says so.
 fn role(name: &str) -> Option<Holds> {
     let words = words(name);
     let has = |any: &[&str]| words.iter().any(|word| any.contains(&word.as_str()));
-    let is_rate = has(&["fps", "rate", "per", "hz", "average", "avg", "min", "max"]);
-    if is_rate {
+    if is_rate(name) || has(&["average", "avg", "mean", "min", "max"]) {
         return None;
     }
     let is_duration = has(&[
@@ -58,23 +141,44 @@ fn role(name: &str) -> Option<Holds> {
     has(&["timestamp", "timestamps", "elapsed", "time", "clock"]).then_some(Holds::TimeStamps)
 }
 
-/// Chooses the column to read. `numbers` are the first numbers of each column, empty for one that
-/// holds none.
+/// Chooses the column to read, from how each of them begins.
 pub(super) fn choose(
     names: &[String],
-    numbers: &[Vec<f64>],
+    samples: &[Sample],
     options: &LogOptions,
 ) -> Result<Chosen, LogError> {
     let mut because = Vec::new();
+    let numbers: Vec<Vec<f64>> = samples
+        .iter()
+        .map(|sample| {
+            let writing = Writing::of(sample, Holds::TimeStamps);
+            sample.iter().filter_map(|cell| writing.value(cell)).collect()
+        })
+        .collect();
+    if numbers.iter().all(Vec::is_empty) {
+        return Err(if options.column.is_some() {
+            LogError::NoFrames
+        } else {
+            LogError::NoNumbers
+        });
+    }
     let (index, holds) = match &options.column {
         Some(column) => {
             let index = named(names, column)?;
             let by_name = names.get(index).and_then(|name| role(name));
             (index, options.holds.or(by_name).unwrap_or(Holds::FrameTimes))
         }
-        None => found(names, numbers, options.holds, &mut because)?,
+        None => found(names, &numbers, options.holds, &mut because)?,
     };
     let name = shown(names, index);
+    let sample = samples.get(index).ok_or_else(|| no_such(names, &(index + 1).to_string()))?;
+    let writing = Writing::of(sample, holds);
+    if let Writing::Clock { .. } = writing {
+        because.push(format!("{name} is written as a clock shows it"));
+        // A clock that is read as a duration would tell nothing; it can only be when frames were shown.
+        let (holds, unit) = (Holds::TimeStamps, TimeUnit::Nanoseconds);
+        return Ok(Chosen { index, holds, unit, writing, because });
+    }
     let unit = match (options.unit, names.get(index).and_then(|name| unit_in(&words(name)))) {
         (Some(unit), _) => unit,
         (None, Some(unit)) => {
@@ -88,7 +192,7 @@ pub(super) fn choose(
             unit
         }
     };
-    Ok(Chosen { index, holds, unit, because })
+    Ok(Chosen { index, holds, unit, writing, because })
 }
 
 fn shown(names: &[String], index: usize) -> String {
@@ -156,6 +260,9 @@ fn found(
         }
     }
     match numeric[..] {
+        [index] if names.get(index).is_some_and(|name| is_rate(name)) => {
+            Err(LogError::OnlyRates { column: names[index].clone() })
+        }
         [index] => {
             let holds = wanted.unwrap_or(Holds::FrameTimes);
             because.push(format!("{} is the only one with numbers", shown(names, index)));

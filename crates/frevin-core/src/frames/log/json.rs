@@ -1,71 +1,141 @@
-//! Logs in JSON: a list of frames, or one a line.
+//! Logs in JSON: a list of frames, lists that are columns, or an object on each line.
 
-use serde_json::Value;
+use serde_json::{Map, Value};
 
 use super::LogError;
 
 /// A log as a table of texts.
 pub(super) struct Table {
     pub(super) names: Vec<String>,
-    /// Each row with the line that it begins on, where that is known.
-    pub(super) rows: Vec<(u64, Vec<Option<String>>)>,
+    pub(super) rows: Vec<Vec<Option<String>>>,
 }
 
-/// Reads JSON: a list of numbers or objects, an object with one such list in it, or an object or
-/// number on each line. What is no JSON is nothing, so that it can be read otherwise.
-pub(super) fn table(text: &str) -> Result<Option<Table>, LogError> {
-    let frames: Vec<(u64, Value)> = match serde_json::from_str::<Value>(text) {
-        Ok(Value::Array(frames)) => frames.into_iter().map(|frame| (1, frame)).collect(),
-        Ok(Value::Object(fields)) => {
-            let lists: Vec<(&String, &Vec<Value>)> = fields
-                .iter()
-                .filter_map(|(name, value)| Some((name, value.as_array()?)))
-                .filter(|(_, list)| list.iter().any(|item| item.is_number() || item.is_object()))
-                .collect();
-            match lists[..] {
-                [(_, list)] => list.iter().map(|frame| (1, frame.clone())).collect(),
-                [] => vec![(1, Value::Object(fields))],
-                _ => {
-                    let names: Vec<String> =
-                        lists.iter().map(|(name, _)| (*name).clone()).collect();
-                    return Err(LogError::SeveralColumns { found: super::columns::list(&names) });
-                }
-            }
-        }
-        Ok(_) => return Ok(None),
-        Err(_) => {
-            let mut lines = Vec::new();
-            for (index, line) in
-                text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty())
-            {
-                let line_number = index as u64 + 1;
-                match serde_json::from_str::<Value>(line) {
-                    Ok(frame @ Value::Object(_)) => lines.push((line_number, frame)),
-                    // A row that is none is counted as one that holds no frame.
-                    _ if !lines.is_empty() => lines.push((line_number, Value::Null)),
-                    _ => return Ok(None),
-                }
-            }
-            lines
-        }
-    };
+/// Names of fields are looked for in as many objects.
+const SAMPLED_OBJECTS: usize = 100;
+
+/// The names of the fields of a log that has an object on each line; nothing where it is not such.
+pub(super) fn fields_of_lines(head: &[u8], is_whole: bool) -> Option<Vec<String>> {
+    let mut lines: Vec<&[u8]> = head.split(|byte| *byte == b'\n').map(<[u8]>::trim_ascii).collect();
+    if !is_whole {
+        lines.pop();
+    }
+    lines.retain(|line| !line.is_empty());
+    let objects: Vec<Map<String, Value>> =
+        lines.iter().take(SAMPLED_OBJECTS).filter_map(|line| object(line)).collect();
+    let begins_so = lines.first().is_some_and(|line| object(line).is_some());
+    let is_several = lines.len() > 1 && objects.len() > 1;
+    (begins_so && is_several).then(|| names_of(objects.iter()))
+}
+
+/// The object that a line is.
+pub(super) fn object(line: &[u8]) -> Option<Map<String, Value>> {
+    serde_json::from_slice(line).ok()
+}
+
+fn names_of<'a>(objects: impl Iterator<Item = &'a Map<String, Value>>) -> Vec<String> {
     let mut names: Vec<String> = Vec::new();
-    for (_, frame) in frames.iter().take(100) {
-        for name in frame.as_object().into_iter().flatten().map(|(name, _)| name) {
-            if !names.contains(name) {
-                names.push(name.clone());
-            }
+    for name in objects.flat_map(Map::keys) {
+        if !names.contains(name) {
+            names.push(name.clone());
         }
     }
-    let cell = |value: Option<&Value>| match value {
+    names
+}
+
+/// What a field holds, as text.
+pub(super) fn cell(value: Option<&Value>) -> Option<String> {
+    match value {
         Some(Value::Number(number)) => Some(number.to_string()),
         Some(Value::String(text)) => Some(text.clone()),
         _ => None,
+    }
+}
+
+/// Reads a JSON document, wherever in it the frames are: a list of objects or of numbers, or several
+/// lists of numbers that are equally long and side by side. What is no JSON is nothing.
+///
+/// Of several the one is taken that has the column which is asked for, or a column of frame times.
+pub(super) fn table(document: &[u8], column: Option<&str>) -> Result<Option<Table>, LogError> {
+    let Ok(document) = serde_json::from_slice::<Value>(document) else { return Ok(None) };
+    let mut found = Vec::new();
+    tables_in(&document, "", &mut found);
+    if found.is_empty() {
+        let object = document.as_object().map(|object| Value::Object(object.clone()));
+        return Ok(object.map(|object| of_objects(&[object])));
+    }
+    let paths: Vec<String> = found.iter().map(|(path, _)| path.clone()).collect();
+    let is_meant = |table: &Table| match column {
+        Some(column) => table.names.iter().any(|name| name == column),
+        None => table.names.iter().any(|name| super::columns::speaks_of_frame_times(name)),
     };
-    let row = |frame: &Value| match frame {
-        Value::Object(fields) => names.iter().map(|name| cell(fields.get(name))).collect(),
-        other => vec![cell(Some(other))],
-    };
-    let rows = frames.iter().map(|(line, frame)| (*line, row(frame))).collect();
-    Ok(Some(Table { names, rows }))
+    if found.len() > 1 {
+        found.retain(|(_, table)| is_meant(table));
+    }
+    match (found.pop(), found.is_empty()) {
+        (Some((_, table)), true) => Ok(Some(table)),
+        _ => Err(LogError::SeveralLists { found: super::columns::list(&paths) }),
+    }
+}
+
+fn tables_in(value: &Value, path: &str, found: &mut Vec<(String, Table)>) {
+    match value {
+        Value::Array(list) if list.iter().any(Value::is_number) => {
+            let rows = list.iter().map(|item| vec![cell(Some(item))]).collect();
+            let name = path.rsplit('.').next().filter(|name| !name.is_empty());
+            found.push((
+                path.to_owned(),
+                Table { names: name.map(str::to_owned).into_iter().collect(), rows },
+            ));
+        }
+        Value::Array(list) => {
+            let is_plain = |item: &Value| {
+                item.as_object()
+                    .is_some_and(|fields| fields.values().any(|field| cell(Some(field)).is_some()))
+            };
+            let has_lists = |item: &Value| {
+                item.as_object().is_some_and(|fields| {
+                    fields.values().any(|field| field.is_object() || field.is_array())
+                })
+            };
+            if list.iter().any(is_plain) && !list.iter().any(has_lists) {
+                found.push((path.to_owned(), of_objects(list)));
+            } else {
+                for (index, item) in list.iter().enumerate() {
+                    tables_in(item, &format!("{path}[{}]", index + 1), found);
+                }
+            }
+        }
+        Value::Object(fields) => {
+            let columns: Vec<(&String, &Vec<Value>)> = fields
+                .iter()
+                .filter_map(|(name, field)| Some((name, field.as_array()?)))
+                .filter(|(_, list)| list.iter().any(Value::is_number))
+                .collect();
+            let side_by_side =
+                columns.len() > 1 && columns.windows(2).all(|two| two[0].1.len() == two[1].1.len());
+            if side_by_side {
+                let rows = (0..columns[0].1.len())
+                    .map(|row| columns.iter().map(|(_, list)| cell(list.get(row))).collect())
+                    .collect();
+                let names = columns.iter().map(|(name, _)| (*name).clone()).collect();
+                found.push((path.to_owned(), Table { names, rows }));
+            }
+            for (name, field) in fields {
+                if !(side_by_side && columns.iter().any(|(column, _)| *column == name)) {
+                    let below =
+                        if path.is_empty() { name.clone() } else { format!("{path}.{name}") };
+                    tables_in(field, &below, found);
+                }
+            }
+        }
+        _ => {}
+    }
+}
+
+fn of_objects(list: &[Value]) -> Table {
+    let objects = list.iter().take(SAMPLED_OBJECTS).filter_map(Value::as_object);
+    let names = names_of(objects);
+    let row = |item: &Value| names.iter().map(|name| cell(item.get(name))).collect();
+    let rows = list.iter().map(row).collect();
+    Table { names, rows }
 }

@@ -1,13 +1,14 @@
 //! How a text of rows is laid out: what separates its cells, and where its rows begin.
 
-use std::borrow::Cow;
-
-use super::{LogError, LogOptions, number};
+use super::number::{clock, number};
+use super::{LogError, LogOptions};
 
 /// Separators in the order in which they are tried.
-const SEPARATORS: [u8; 4] = [b',', b';', b'\t', b' '];
+const SEPARATORS: [u8; 5] = [b',', b';', b'\t', b'|', b' '];
 /// How many lines may come before the heading.
 const LONGEST_PREAMBLE: usize = 200;
+/// How many lines a cell may have.
+const LONGEST_CELL_LINES: usize = 20;
 /// How many rows below the heading have to be alike.
 const ROWS_ALIKE: usize = 3;
 
@@ -34,27 +35,13 @@ impl Layout {
     }
 }
 
-/// Rows separated by blanks as rows separated by tabs: any number of blanks is one separator.
-pub(super) fn with_tabs(bytes: &[u8]) -> Cow<'_, [u8]> {
-    let mut tabbed = Vec::with_capacity(bytes.len());
-    for line in bytes.split_inclusive(|byte| *byte == b'\n') {
-        let cells = line.split(u8::is_ascii_whitespace).filter(|cell| !cell.is_empty());
-        for (index, cell) in cells.enumerate() {
-            if index > 0 {
-                tabbed.push(b'\t');
-            }
-            tabbed.extend_from_slice(cell);
-        }
-        if line.ends_with(b"\n") {
-            tabbed.push(b'\n');
-        }
-    }
-    Cow::Owned(tabbed)
-}
-
 fn cells(line: &str, separator: u8) -> Vec<String> {
     if separator == b' ' {
         return line.split_whitespace().map(str::to_owned).collect();
+    }
+    if !line.contains('"') {
+        let cells = line.split(char::from(separator));
+        return cells.map(|cell| cell.trim().to_owned()).collect();
     }
     let mut reader = csv::ReaderBuilder::new()
         .delimiter(separator)
@@ -65,8 +52,10 @@ fn cells(line: &str, separator: u8) -> Vec<String> {
     record.iter().map(|cell| cell.trim().to_owned()).collect()
 }
 
-fn numbers_in(cells: &[String], separator: u8) -> usize {
-    cells.iter().filter(|cell| number(cell.as_bytes(), separator).is_some()).count()
+fn numbers_in(cells: &[String]) -> usize {
+    let is_number =
+        |cell: &&String| number(cell.as_bytes()).is_some() || clock(cell.as_bytes()).is_some();
+    cells.iter().filter(is_number).count()
 }
 
 /// A table under one separator: the lines before its heading or first row, the heading, and how
@@ -79,14 +68,8 @@ struct Candidate {
     score: (bool, f64, usize),
 }
 
-pub(super) fn find(bytes: &[u8], options: &LogOptions) -> Result<Layout, LogError> {
-    let text = std::str::from_utf8(bytes).map_err(|_| LogError::NotText { offset: 0 })?;
-    let lines: Vec<(usize, &str)> = text
-        .lines()
-        .enumerate()
-        .take(LONGEST_PREAMBLE + 50)
-        .filter(|(_, line)| !line.trim().is_empty())
-        .collect();
+pub(super) fn find(text: &str, options: &LogOptions) -> Result<Layout, LogError> {
+    let lines = beginning_lines(text);
     if let Some(column) = &options.column
         && let Some(layout) = with_heading(&lines, column)?
     {
@@ -111,6 +94,7 @@ pub(super) fn find(bytes: &[u8], options: &LogOptions) -> Result<Layout, LogErro
         b',' => "commas",
         b';' => "semicolons",
         b'\t' => "tabs",
+        b'|' => "bars",
         _ => "blanks",
     };
     let mut because = Vec::new();
@@ -128,6 +112,33 @@ pub(super) fn find(bytes: &[u8], options: &LogOptions) -> Result<Layout, LogErro
         skipped_lines: best.skipped_lines as u64,
         because,
     })
+}
+
+/// The first lines that are not blank, each with its number from 0. A line break between quotation marks
+/// is part of a cell.
+fn beginning_lines(text: &str) -> Vec<(usize, &str)> {
+    let mut lines = Vec::new();
+    let (mut start, mut first, mut is_quoted) = (0, 0, false);
+    let ends = text.match_indices('\n').map(|(at, _)| at).chain([text.len()]);
+    for (number, end) in ends.take(LONGEST_PREAMBLE + 50).enumerate() {
+        let so_far = &text[start..end];
+        // A mark that is never closed is none.
+        let spans = number - first;
+        is_quoted = so_far.matches('"').count() % 2 == 1 && spans < LONGEST_CELL_LINES;
+        if is_quoted {
+            continue;
+        }
+        if !so_far.trim().is_empty() {
+            lines.push((first, so_far.trim_end_matches('\r')));
+        }
+        (start, first) = (end + 1, number + 1);
+    }
+    if is_quoted {
+        lines.extend(
+            text.get(start..).filter(|rest| !rest.trim().is_empty()).map(|rest| (first, rest)),
+        );
+    }
+    lines
 }
 
 /// The layout in which a line has the column that is asked for.
@@ -158,18 +169,18 @@ fn candidate(lines: &[(usize, &str)], separator: u8) -> Option<Candidate> {
             .take(ROWS_ALIKE)
             .map(|(_, line)| cells(line, separator))
             .collect();
-        let is_row = |row: &Vec<String>| row.len() == first.len() && numbers_in(row, separator) > 0;
+        let is_row = |row: &Vec<String>| row.len() == first.len() && numbers_in(row) > 0;
         if !below.iter().all(is_row) {
             continue;
         }
-        let own_numbers = numbers_in(&first, separator);
+        let own_numbers = numbers_in(&first);
         let heading = (own_numbers == 0 && !below.is_empty()).then(|| first.clone());
         if heading.is_none() && own_numbers == 0 {
             continue;
         }
         let rows: &[Vec<String>] =
             if heading.is_some() { &below } else { std::slice::from_ref(&first) };
-        let numeric: usize = rows.iter().map(|row| numbers_in(row, separator)).sum();
+        let numeric: usize = rows.iter().map(|row| numbers_in(row)).sum();
         let share = numeric as f64 / (rows.len() * first.len()) as f64;
         return Some(Candidate {
             separator,

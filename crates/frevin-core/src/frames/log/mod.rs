@@ -1,23 +1,34 @@
 //! Reading a log of frame times, whatever its dialect: bytes in, frames out.
 
 mod columns;
-mod encoding;
+mod join;
 mod json;
 mod layout;
+mod number;
+mod rows;
+mod source;
 
+use std::borrow::Cow;
 use std::fmt;
+use std::io::{self, Read};
 use std::str::FromStr;
 
 use serde::Serialize;
 use thiserror::Error;
 
-use super::series::{FrameSeries, is_frame_time};
+use self::columns::Sample;
+use self::join::{Joiner, in_parallel};
+use self::rows::{Form, RowReader, Rows};
+use self::source::{HEAD_BYTES, Pieces, decoded, fill};
+use super::series::FrameSeries;
 
 /// Above this share of rows that hold no frame time, a log is refused: whatever it is, it is
 /// not what its reader takes it for.
 const REJECTED_SHARE_LIMIT: f64 = 0.01;
-/// How many rejected rows are kept to be shown.
-const SHOWN_REJECTED_ROWS: usize = 5;
+/// How many rows are looked at before the column and its unit are chosen.
+const SAMPLED_ROWS: usize = 200;
+/// A JSON document is read as a whole; what is longer can be written as an object on each line.
+const LONGEST_DOCUMENT_BYTES: usize = 1 << 30;
 
 /// A unit of time in a log.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -91,8 +102,9 @@ pub struct LogOptions {
     pub unit: Option<TimeUnit>,
     /// What it holds.
     pub holds: Option<Holds>,
-    /// Only rows that hold this text in the column of this heading: one program of several.
-    pub only: Option<(String, String)>,
+    /// Only rows that hold this text in the column of this heading: one program of several, or one
+    /// display.
+    pub only: Vec<(String, String)>,
 }
 
 /// A row that holds no frame time.
@@ -104,11 +116,11 @@ pub struct RejectedRow {
     pub reason: String,
 }
 
-/// What was read from a log.
+/// What was read from a log, without its frames.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LogReading {
-    /// The frames.
-    pub series: FrameSeries,
+    /// How many frames it holds.
+    pub frames: u64,
     /// What stands between the cells of a row; nothing in JSON.
     pub separator: Option<char>,
     /// What was taken for what, and why, in sentences.
@@ -127,10 +139,16 @@ pub struct LogReading {
 pub enum LogError {
     #[error("the file is empty")]
     Empty,
-    #[error("the file is not text: byte {offset} is not UTF-8")]
+    #[error("the file is not text: byte {offset} is no letter, digit or sign")]
     NotText { offset: usize },
     #[error("there is no column `{column}`; there are {found}")]
     NoSuchColumn { column: String, found: String },
+    #[error("several lists may hold the frames: {found}")]
+    SeveralLists { found: String },
+    #[error(
+        "`{column}` holds frames a second, and nothing else is a number: frame times cannot be had from averages"
+    )]
+    OnlyRates { column: String },
     #[error("several columns may be the one: {found}")]
     SeveralColumns { found: String },
     #[error("no column is named after frame times; there are {found}")]
@@ -151,265 +169,230 @@ pub enum LogError {
     NoFrames,
     #[error("{rejected} of {rows} rows hold no frame time, the first in line {}: {}", .first.line, .first.reason)]
     TooManyRejected { rejected: u64, rows: u64, first: RejectedRow },
-    #[error("line {line}: {reason}")]
-    Broken { line: u64, reason: String },
+    #[error("a row is longer than {bytes} bytes")]
+    RowTooLong { bytes: usize },
+    #[error("the JSON document is longer than {bytes} bytes")]
+    DocumentTooLong { bytes: usize },
+    #[error("it cannot be read to its end: {reason}")]
+    Unreadable { reason: String },
+    #[error("its frames cannot be kept: {reason}")]
+    NotKept { reason: String },
 }
 
-/// Reads a log of frames: text with a row for each, or JSON.
+/// Reads a log of frames: text with a row for each, or JSON. Frames go to `keep` in their order, in
+/// pieces, so that a log may be longer than what memory holds; pieces are read on every core.
 ///
-/// What is not given is found: UTF-8 or UTF-16; the separator (comma, semicolon, tab, blanks) and
-/// with it the decimal mark; the heading, below whatever lines come before it, or that there is none;
-/// the column, by general words in its name; its unit, by its name or by the size of its numbers; and
-/// whether it holds frame times or the times at which frames were shown. What was taken is told in
-/// [`LogReading::taken`]. Blank lines are passed over. Rows without a frame time (a missing
-/// cell, not a number, zero, negative) are counted and reported.
+/// What is not given is found: UTF-8, UTF-16 or another encoding in which ASCII means the same; the
+/// separator (comma, semicolon, tab, bar, blanks) and with it the decimal mark; the heading, below
+/// whatever lines come before it, or that there is none; the column, by general words in its name;
+/// its unit, by its name or by the size of its numbers; and whether it holds frame times or the times
+/// at which frames were shown, as numbers or as a clock shows them. What was taken is told in
+/// [`LogReading::taken`]. Blank lines are passed over. Rows without a frame time (a missing cell, not a
+/// number, zero, negative, below a microsecond or above ten minutes) are counted and reported.
 ///
 /// # Errors
 /// [`LogError`], among them a log of which something cannot be told for certain, and one with more
-/// than one such row in a hundred.
-pub fn read_log(bytes: &[u8], options: &LogOptions) -> Result<LogReading, LogError> {
-    let bytes = encoding::as_utf8(bytes)?;
-    if bytes.iter().all(u8::is_ascii_whitespace) {
-        return Err(LogError::Empty);
-    }
-    let first = bytes.iter().find(|byte| !byte.is_ascii_whitespace());
-    if matches!(first, Some(b'{' | b'[')) {
-        let text = std::str::from_utf8(&bytes).map_err(|_| LogError::NotText { offset: 0 })?;
-        if let Some(table) = json::table(text)? {
-            return read_json(&table, options);
-        }
-    }
-    let layout = layout::find(&bytes, options)?;
-    let spaced = layout.separator == b' ';
-    let body = if spaced { layout::with_tabs(&bytes) } else { bytes };
-    let separator = if spaced { b'\t' } else { layout.separator };
-    let body = &body[layout.offset(&body)..];
-    let chosen = choose_column(&layout.names, body, separator, options)?;
-    let only = only_column(&layout.names, options)?;
-    let mut several = Several::of(&layout.names, options);
-    let mut rows = Rows::new(&chosen, layout.skipped_lines);
-    let mut reader = reader(body, separator);
-    let mut record = csv::ByteRecord::new();
-    loop {
-        let line = layout.skipped_lines + reader.position().line();
-        match reader.read_byte_record(&mut record) {
-            Ok(true) => {
-                if let Some((column, text)) = &only
-                    && record.get(*column).map(<[u8]>::trim_ascii) != Some(text.as_bytes())
-                {
-                    continue;
-                }
-                several.see(|column| record.get(column))?;
-                let line = record.position().map_or(0, csv::Position::line);
-                rows.take(record.get(chosen.index), line, separator);
-            }
-            Ok(false) => break,
-            Err(error) => return Err(LogError::Broken { line, reason: error.to_string() }),
-        }
-    }
-    let mut taken = layout.because;
-    taken.extend(chosen.because.iter().cloned());
-    rows.finish(Some(layout.separator.into()), taken)
-}
-
-fn read_json(table: &json::Table, options: &LogOptions) -> Result<LogReading, LogError> {
-    let numbers: Vec<Vec<f64>> = (0..table.names.len().max(1))
-        .map(|column| {
-            let cells = table.rows.iter().take(SAMPLED_ROWS);
-            let cells = cells.filter_map(|(_, row)| row.get(column)?.as_deref());
-            cells.filter_map(|cell| number(cell.as_bytes(), b',')).collect()
-        })
-        .collect();
-    let chosen = columns::choose(&table.names, &numbers, options)?;
-    let only = only_column(&table.names, options)?;
-    let mut several = Several::of(&table.names, options);
-    let mut rows = Rows::new(&chosen, 0);
-    for (line, row) in &table.rows {
-        let cell = |column: usize| row.get(column).and_then(Option::as_deref);
-        if let Some((column, text)) = &only
-            && cell(*column) != Some(text)
-        {
-            continue;
-        }
-        several.see(|column| cell(column).map(str::as_bytes))?;
-        rows.take(cell(chosen.index).map(str::as_bytes), *line, b',');
-    }
-    let mut taken = vec!["it is JSON".to_owned()];
-    taken.extend(chosen.because.iter().cloned());
-    rows.finish(None, taken)
-}
-
-fn reader(bytes: &[u8], separator: u8) -> csv::Reader<&[u8]> {
-    csv::ReaderBuilder::new()
-        .delimiter(separator)
-        .flexible(true)
-        .has_headers(false)
-        .from_reader(bytes)
-}
-
-fn choose_column(
-    names: &[String],
-    body: &[u8],
-    separator: u8,
+/// than one such row in a hundred. Frames may have gone to `keep` by then.
+pub fn read_log(
+    source: impl Read + Send,
     options: &LogOptions,
-) -> Result<columns::Chosen, LogError> {
-    let mut numbers: Vec<Vec<f64>> = vec![Vec::new(); names.len()];
-    for record in reader(body, separator).byte_records().take(SAMPLED_ROWS).flatten() {
-        numbers.resize(numbers.len().max(record.len()), Vec::new());
-        for (column, cell) in record.iter().enumerate() {
-            numbers[column].extend(number(cell.trim_ascii(), separator));
+    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
+) -> Result<LogReading, LogError> {
+    let unreadable = |error: io::Error| LogError::Unreadable { reason: error.to_string() };
+    let mut source = decoded(source).map_err(unreadable)?;
+    let mut head = Vec::new();
+    fill(&mut source, &mut head, HEAD_BYTES).map_err(unreadable)?;
+    let is_whole = head.len() < HEAD_BYTES;
+    let Some(first) = head.iter().find(|byte| !byte.is_ascii_whitespace()).copied() else {
+        return Err(LogError::Empty);
+    };
+    if let Some(offset) = head.iter().position(|byte| is_no_text(*byte)) {
+        return Err(LogError::NotText { offset });
+    }
+    if matches!(first, b'{' | b'[') {
+        if let Some(fields) = json::fields_of_lines(&head, is_whole) {
+            return read_json_lines(source, head, fields, options, keep);
+        }
+        fill(&mut source, &mut head, LONGEST_DOCUMENT_BYTES).map_err(unreadable)?;
+        if head.len() == LONGEST_DOCUMENT_BYTES {
+            return Err(LogError::DocumentTooLong { bytes: LONGEST_DOCUMENT_BYTES });
+        }
+        if let Some(table) = json::table(&head, options.column.as_deref())? {
+            return read_document(&table, options, keep);
         }
     }
-    if numbers.is_empty() {
+    read_text(source, head, is_whole, options, keep)
+}
+
+/// Reads a log that is in memory.
+///
+/// # Errors
+/// As [`read_log`].
+pub fn read_log_bytes(
+    bytes: &[u8],
+    options: &LogOptions,
+) -> Result<(FrameSeries, LogReading), LogError> {
+    let mut frame_ms = Vec::new();
+    let mut keep = |frames: &[f64]| {
+        frame_ms.extend_from_slice(frames);
+        Ok(())
+    };
+    let reading = read_log(bytes, options, &mut keep)?;
+    Ok((FrameSeries::new(frame_ms).map_err(|_| LogError::NoFrames)?, reading))
+}
+
+/// Whether no text has a byte like this: a control other than those that lay out lines.
+fn is_no_text(byte: u8) -> bool {
+    byte < b' ' && !matches!(byte, b'\t' | b'\n' | b'\r' | 0x0C | 0x1A)
+}
+
+/// How a log begins, as text; what is not UTF-8 is taken for what Windows wrote before it.
+fn as_text(head: &[u8], is_whole: bool) -> Cow<'_, str> {
+    let end =
+        if is_whole { head.len() } else { memchr::memrchr(b'\n', head).unwrap_or(head.len()) };
+    match std::str::from_utf8(&head[..end]) {
+        Ok(text) => text.into(),
+        Err(_) => encoding_rs::WINDOWS_1252.decode_without_bom_handling(&head[..end]).0,
+    }
+}
+
+fn read_text(
+    source: impl Read + Send,
+    head: Vec<u8>,
+    is_whole: bool,
+    options: &LogOptions,
+    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
+) -> Result<LogReading, LogError> {
+    let layout = layout::find(&as_text(&head, is_whole), options)?;
+    let body = head[layout.offset(&head)..].to_vec();
+    drop(head);
+    let form = match layout.separator {
+        b' ' => Form::Blanks,
+        separator => Form::Delimited { separator },
+    };
+    let samples = samples_of(&body, layout.separator, layout.names.len());
+    if samples.is_empty() {
         return Err(LogError::NoFrames);
     }
-    if numbers.iter().all(Vec::is_empty) && options.column.is_none() {
-        return Err(LogError::NoNumbers);
+    let reader = row_reader(form, &layout.names, &samples, options)?;
+    let mut taken = layout.because;
+    taken.extend(reader.chosen.because.iter().cloned());
+    let join = Joiner::new(&reader, &layout.names, layout.skipped_lines, keep);
+    let join = in_parallel(Pieces::new(source, body), &reader, join)?;
+    join.finish(Some(layout.separator.into()), taken)
+}
+
+fn read_json_lines(
+    source: impl Read + Send,
+    head: Vec<u8>,
+    fields: Vec<String>,
+    options: &LogOptions,
+    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
+) -> Result<LogReading, LogError> {
+    let objects = head.split(|byte| *byte == b'\n').filter_map(json::object);
+    let rows = objects
+        .take(SAMPLED_ROWS)
+        .map(|object| fields.iter().map(|field| json::cell(object.get(field))).collect::<Vec<_>>());
+    let samples = samples_of_texts(rows, fields.len());
+    let reader =
+        row_reader(Form::JsonLines { fields: fields.clone() }, &fields, &samples, options)?;
+    let mut taken = vec!["it is JSON, an object on each line".to_owned()];
+    taken.extend(reader.chosen.because.iter().cloned());
+    let join = Joiner::new(&reader, &fields, 0, keep);
+    in_parallel(Pieces::new(source, head), &reader, join)?.finish(None, taken)
+}
+
+fn read_document(
+    table: &json::Table,
+    options: &LogOptions,
+    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
+) -> Result<LogReading, LogError> {
+    let rows = table.rows.iter().take(SAMPLED_ROWS).cloned();
+    let samples = samples_of_texts(rows, table.names.len().max(1));
+    let form = Form::JsonLines { fields: table.names.clone() };
+    let reader = row_reader(form, &table.names, &samples, options)?;
+    let mut taken = vec!["it is JSON".to_owned()];
+    taken.extend(reader.chosen.because.iter().cloned());
+    let mut rows = Rows::of(&reader);
+    for (index, row) in table.rows.iter().enumerate() {
+        let cell = |column: usize| row.get(column)?.as_deref().map(str::as_bytes);
+        reader.take_row(cell, index as u64 + 1, &mut rows);
     }
-    let mut chosen = columns::choose(names, &numbers, options);
+    let mut join = Joiner::new(&reader, &table.names, 0, keep);
+    join.put(0, rows)?;
+    join.finish(None, taken)
+}
+
+fn samples_of_texts(
+    rows: impl Iterator<Item = Vec<Option<String>>>,
+    columns: usize,
+) -> Vec<Sample> {
+    let mut samples: Vec<Sample> = vec![Sample::new(); columns];
+    for row in rows {
+        for (sample, cell) in samples.iter_mut().zip(row) {
+            sample.extend(cell.map(String::into_bytes));
+        }
+    }
+    samples
+}
+
+/// How each column begins, without cells that are blank.
+fn samples_of(body: &[u8], separator: u8, columns: usize) -> Vec<Sample> {
+    let mut samples: Vec<Sample> = vec![Sample::new(); columns];
+    let mut take = |cells: &mut dyn Iterator<Item = &[u8]>| {
+        for (column, cell) in cells.enumerate() {
+            if column == samples.len() {
+                samples.push(Sample::new());
+            }
+            let cell = cell.trim_ascii();
+            if !cell.is_empty() {
+                samples[column].push(cell.to_vec());
+            }
+        }
+    };
+    if separator == b' ' {
+        for line in body.split(|byte| *byte == b'\n').take(SAMPLED_ROWS) {
+            take(&mut line.split(u8::is_ascii_whitespace).filter(|cell| !cell.is_empty()));
+        }
+    } else {
+        let mut reader = csv::ReaderBuilder::new()
+            .delimiter(separator)
+            .flexible(true)
+            .has_headers(false)
+            .from_reader(body);
+        for record in reader.byte_records().take(SAMPLED_ROWS).flatten() {
+            take(&mut record.iter());
+        }
+    }
+    samples
+}
+
+fn row_reader(
+    form: Form,
+    names: &[String],
+    samples: &[Sample],
+    options: &LogOptions,
+) -> Result<RowReader, LogError> {
+    let mut chosen = columns::choose(names, samples, options);
     if let Err(LogError::UnknownUnit { .. }) = &chosen
-        && numbers.iter().all(Vec::is_empty)
+        && samples.iter().all(Vec::is_empty)
     {
         chosen = Err(LogError::NoFrames);
     }
-    chosen
-}
-
-fn only_column(
-    names: &[String],
-    options: &LogOptions,
-) -> Result<Option<(usize, String)>, LogError> {
-    let Some((column, text)) = &options.only else { return Ok(None) };
-    match names.iter().position(|name| name == column) {
-        Some(at) => Ok(Some((at, text.clone()))),
-        None => {
-            let found = columns::list(names);
-            Err(LogError::NoSuchColumn { column: column.clone(), found })
-        }
-    }
-}
-
-/// Watches for a log that is of several programs.
-struct Several {
-    column: Option<(usize, String)>,
-    seen: std::collections::BTreeSet<String>,
-}
-
-impl Several {
-    fn of(names: &[String], options: &LogOptions) -> Self {
-        let is_program = |name: &&String| {
-            let name = name.to_lowercase();
-            ["process", "program", "application", "executable"]
-                .iter()
-                .any(|word| name.contains(word))
-        };
-        let found = names.iter().position(|name| is_program(&name));
-        let column = found.filter(|_| options.only.is_none()).map(|at| (at, names[at].clone()));
-        Self { column, seen: std::collections::BTreeSet::new() }
-    }
-
-    fn see<'a>(&mut self, cell: impl Fn(usize) -> Option<&'a [u8]>) -> Result<(), LogError> {
-        let Some((column, name)) = &self.column else { return Ok(()) };
-        let Some(text) = cell(*column).map(|cell| String::from_utf8_lossy(cell.trim_ascii()))
-        else {
-            return Ok(());
-        };
-        if !self.seen.contains(&*text) {
-            self.seen.insert(text.into_owned());
-        }
-        if self.seen.len() > 1 {
-            let seen: Vec<String> = self.seen.iter().cloned().collect();
-            let found = columns::list(&seen);
-            return Err(LogError::SeveralPrograms { column: name.clone(), found });
-        }
-        Ok(())
-    }
-}
-
-/// How many rows are looked at before the column and its unit are chosen.
-const SAMPLED_ROWS: usize = 200;
-
-struct Rows<'a> {
-    chosen: &'a columns::Chosen,
-    skipped_lines: u64,
-    /// The time stamp before, where they are what is read.
-    before: Option<f64>,
-    frame_ms: Vec<f64>,
-    rows: u64,
-    rejected: u64,
-    rejected_rows: Vec<RejectedRow>,
-}
-
-impl<'a> Rows<'a> {
-    fn new(chosen: &'a columns::Chosen, skipped_lines: u64) -> Self {
-        Self {
-            chosen,
-            skipped_lines,
-            before: None,
-            frame_ms: Vec::new(),
-            rows: 0,
-            rejected: 0,
-            rejected_rows: Vec::new(),
-        }
-    }
-
-    fn take(&mut self, cell: Option<&[u8]>, line: u64, separator: u8) {
-        self.rows += 1;
-        let reason = match cell.map(<[u8]>::trim_ascii) {
-            None | Some(b"") => "the row has no such cell".to_owned(),
-            Some(cell) => {
-                match number(cell, separator).map(|value| self.chosen.unit.to_ms(value)) {
-                    Some(ms) => match self.frame(ms) {
-                        Some(frame_ms) if is_frame_time(frame_ms) => {
-                            self.frame_ms.push(frame_ms);
-                            return;
-                        }
-                        Some(frame_ms) => format!("{frame_ms} ms is no frame time"),
-                        // The first time stamp begins the first frame.
-                        None => return,
-                    },
-                    None => format!("`{}` is not a number", String::from_utf8_lossy(cell)),
-                }
+    let only = options.only.iter().map(|(column, text)| {
+        match names.iter().position(|name| name == column) {
+            Some(at) => Ok((at, text.as_bytes().to_vec())),
+            None => {
+                Err(LogError::NoSuchColumn { column: column.clone(), found: columns::list(names) })
             }
-        };
-        self.rejected += 1;
-        if self.rejected_rows.len() < SHOWN_REJECTED_ROWS {
-            self.rejected_rows.push(RejectedRow { line: self.skipped_lines + line, reason });
         }
-    }
-
-    /// The frame time that a number of the column says.
-    fn frame(&mut self, ms: f64) -> Option<f64> {
-        match self.chosen.holds {
-            Holds::FrameTimes => Some(ms),
-            Holds::TimeStamps => self.before.replace(ms).map(|before| ms - before),
-        }
-    }
-
-    fn finish(self, separator: Option<char>, taken: Vec<String>) -> Result<LogReading, LogError> {
-        let too_many = self.rejected as f64 > REJECTED_SHARE_LIMIT * self.rows as f64;
-        if let (true, Some(first)) = (too_many, self.rejected_rows.first()) {
-            let (rejected, rows, first) = (self.rejected, self.rows, first.clone());
-            return Err(LogError::TooManyRejected { rejected, rows, first });
-        }
-        Ok(LogReading {
-            series: FrameSeries::new(self.frame_ms).map_err(|_| LogError::NoFrames)?,
-            separator,
-            taken,
-            rows: self.rows,
-            rejected: self.rejected,
-            rejected_rows: self.rejected_rows,
-        })
-    }
-}
-
-/// A number as the log writes it: where the comma does not separate, it may be the decimal mark.
-fn number(cell: &[u8], separator: u8) -> Option<f64> {
-    let text = std::str::from_utf8(cell).ok()?;
-    match text.parse() {
-        Err(_) if separator != b',' => text.replace(',', ".").parse().ok(),
-        parsed => parsed.ok(),
-    }
+    });
+    let only = only.collect::<Result<Vec<_>, _>>()?;
+    let is_watched = |at: &usize| {
+        columns::tells_frames_apart(&names[*at]) && only.iter().all(|(column, _)| column != at)
+    };
+    let watched = (0..names.len()).filter(is_watched).collect();
+    Ok(RowReader { form, chosen: chosen?, only, watched })
 }
 
 #[cfg(test)]
@@ -417,14 +400,18 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn read(text: &str, column: &str, unit: TimeUnit) -> Result<LogReading, LogError> {
+    fn read(
+        text: &str,
+        column: &str,
+        unit: TimeUnit,
+    ) -> Result<(FrameSeries, LogReading), LogError> {
         let options =
             LogOptions { column: Some(column.into()), unit: Some(unit), ..LogOptions::default() };
-        read_log(text.as_bytes(), &options)
+        read_log_bytes(text.as_bytes(), &options)
     }
 
     fn frames(text: &str, column: &str, unit: TimeUnit) -> Vec<f64> {
-        read(text, column, unit).unwrap().series.frame_ms().to_vec()
+        read(text, column, unit).unwrap().0.frame_ms().to_vec()
     }
 
     #[test]
@@ -440,7 +427,8 @@ mod tests {
     #[test]
     fn a_few_bad_rows_are_told_and_many_are_refused() {
         let good = "10\n".repeat(200);
-        let reading = read(&format!("t\n{good}oops\n-3\n"), "t", TimeUnit::Milliseconds).unwrap();
+        let text = format!("t\n{good}oops\n-3\n");
+        let (_, reading) = read(&text, "t", TimeUnit::Milliseconds).unwrap();
         assert_eq!((reading.rows, reading.rejected), (202, 2));
         assert_eq!(reading.rejected_rows[0].line, 202);
         assert_eq!(reading.rejected_rows[0].reason, "`oops` is not a number");
@@ -464,13 +452,13 @@ mod tests {
             error("frame;time\n1;2\n").to_string(),
             "there is no column `t`; there are `frame`, `time`"
         );
-        let binary = read_log(b"t\n\xff\xfe", &LogOptions::default());
+        let binary = read_log_bytes(b"t\n\x01\xfe", &LogOptions::default());
         assert_eq!(binary, Err(LogError::NotText { offset: 2 }));
     }
 
     fn found(text: &str) -> Result<(Vec<f64>, Vec<String>), LogError> {
-        let reading = read_log(text.as_bytes(), &LogOptions::default())?;
-        Ok((reading.series.frame_ms().to_vec(), reading.taken))
+        let (series, reading) = read_log_bytes(text.as_bytes(), &LogOptions::default())?;
+        Ok((series.frame_ms().to_vec(), reading.taken))
     }
 
     #[track_caller]
@@ -506,8 +494,10 @@ mod tests {
         is_read("{\"frame_us\": 16500, \"n\": 1}\n{\"frame_us\": 8000, \"n\": 2}\n", &[16.5, 8.0]);
         let units: Vec<u8> =
             "\u{feff}FrameTime\n7\n8\n".encode_utf16().flat_map(u16::to_le_bytes).collect();
-        let wide = read_log(&units, &LogOptions::default()).unwrap();
-        assert_eq!(wide.series.frame_ms(), [7.0, 8.0]);
+        let (wide, _) = read_log_bytes(&units, &LogOptions::default()).unwrap();
+        assert_eq!(wide.frame_ms(), [7.0, 8.0]);
+        let (unmarked, _) = read_log_bytes(&units[2..], &LogOptions::default()).unwrap();
+        assert_eq!(unmarked.frame_ms(), [7.0, 8.0]);
     }
 
     #[test]
@@ -540,29 +530,29 @@ mod tests {
             "the log is of several: `application` holds `a.exe`, `b.exe`"
         );
         let only = LogOptions {
-            only: Some(("application".into(), "a.exe".into())),
+            only: vec![("application".into(), "a.exe".into())],
             ..LogOptions::default()
         };
-        let reading = read_log(programs.as_bytes(), &only).unwrap();
-        assert_eq!(reading.series.frame_ms(), [7.0, 9.0]);
+        let (series, _) = read_log_bytes(programs.as_bytes(), &only).unwrap();
+        assert_eq!(series.frame_ms(), [7.0, 9.0]);
         let third = LogOptions { column: Some("2".into()), ..LogOptions::default() };
-        let reading = read_log(b"1 7\n2 8\n3 9\n", &third).unwrap();
-        assert_eq!(reading.series.frame_ms(), [7.0, 8.0, 9.0]);
+        let (series, _) = read_log_bytes(b"1 7\n2 8\n3 9\n", &third).unwrap();
+        assert_eq!(series.frame_ms(), [7.0, 8.0, 9.0]);
     }
 
     proptest! {
         #[test]
         fn no_bytes_make_the_reader_panic(bytes in prop::collection::vec(any::<u8>(), 0..200)) {
-            let _ = read_log(&bytes, &LogOptions::default());
+            let _ = read_log_bytes(&bytes, &LogOptions::default());
             let column = LogOptions { column: Some("t".into()), ..LogOptions::default() };
-            let _ = read_log(&bytes, &column);
+            let _ = read_log_bytes(&bytes, &column);
         }
 
         #[test]
         fn frames_written_are_frames_read(frames in prop::collection::vec(0.1..100.0f64, 1..50)) {
             let rows: String = frames.iter().map(|t| format!("x;{t}\n")).collect();
-            let reading = read(&format!("name;t\n{rows}"), "t", TimeUnit::Milliseconds).unwrap();
-            prop_assert_eq!(reading.series.frame_ms(), &frames[..]);
+            let (series, _) = read(&format!("name;t\n{rows}"), "t", TimeUnit::Milliseconds).unwrap();
+            prop_assert_eq!(series.frame_ms(), &frames[..]);
         }
     }
 }

@@ -16,7 +16,9 @@ use windows::Win32::System::Ioctl::{
     DEVICE_SEEK_PENALTY_DESCRIPTOR, IOCTL_STORAGE_QUERY_PROPERTY, PropertyStandardQuery,
     STORAGE_PROPERTY_QUERY, StorageDeviceSeekPenaltyProperty,
 };
-use windows::Win32::System::Power::{GetSystemPowerStatus, SYSTEM_POWER_STATUS};
+use windows::Win32::System::Power::{
+    GetSystemPowerStatus, PROCESSOR_POWER_INFORMATION, SYSTEM_POWER_STATUS,
+};
 use windows::Win32::System::ProcessStatus::EnumProcesses;
 use windows::Win32::System::SystemInformation::{
     GetLogicalProcessorInformationEx, GetSystemFirmwareTable, GlobalMemoryStatusEx, MEMORYSTATUSEX,
@@ -153,6 +155,33 @@ impl FactsApi for Hardware {
         // SAFETY: the structure says its size.
         unsafe { GlobalMemoryStatusEx(&raw mut status) }.map_err(failed("GlobalMemoryStatusEx"))?;
         Ok(status.ullTotalPhys >> 20)
+    }
+
+    fn available_memory_mib(&self) -> Result<u64, OsError> {
+        let mut status =
+            MEMORYSTATUSEX { dwLength: length::<MEMORYSTATUSEX>(), ..Default::default() };
+        // SAFETY: the structure says how long it is.
+        unsafe { GlobalMemoryStatusEx(&raw mut status) }.map_err(failed("GlobalMemoryStatusEx"))?;
+        Ok(status.ullAvailPhys >> 20)
+    }
+
+    fn processor_mhz(&self) -> Result<Vec<u32>, OsError> {
+        /// `ProcessorInformation` of `POWER_INFORMATION_LEVEL`.
+        const PROCESSOR_INFORMATION: i32 = 11;
+        let ask = function!(
+            "powrprof.dll",
+            fn CallNtPowerInformation(i32, *const u8, u32, *mut PROCESSOR_POWER_INFORMATION, u32) -> i32
+        )?;
+        let count = self.cores()?.threads as usize;
+        let mut processors = vec![PROCESSOR_POWER_INFORMATION::default(); count];
+        let bytes = u32::try_from(size_of_val(&processors[..])).unwrap_or(u32::MAX);
+        let place = processors.as_mut_ptr();
+        // SAFETY: nothing is given, and the buffer is as long as is said.
+        let status = unsafe { ask(PROCESSOR_INFORMATION, core::ptr::null(), 0, place, bytes) };
+        if status < 0 {
+            return Err(OsError::Said(format!("the clocks are not told (status {status:#x})")));
+        }
+        Ok(processors.iter().map(|processor| processor.CurrentMhz).collect())
     }
 
     fn cores(&self) -> Result<Cores, OsError> {

@@ -551,6 +551,14 @@ impl FactsApi for Windows {
         Ok(26_100)
     }
 
+    fn available_memory_mib(&self) -> Result<u64, OsError> {
+        Ok(9_210)
+    }
+
+    fn processor_mhz(&self) -> Result<Vec<u32>, OsError> {
+        Ok(vec![3600, 4200])
+    }
+
     fn memory_mib(&self) -> Result<u64, OsError> {
         Ok(16_384)
     }

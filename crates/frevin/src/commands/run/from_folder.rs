@@ -4,13 +4,15 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use frevin_core::profile::SceneName;
-use frevin_ledger::NewVisit;
+use frevin_ledger::{NewVisit, RunSource};
 
-use super::{ImportReport, ImportedFile, RecordArgs, read};
+use super::RecordArgs;
+use super::import::{ImportReport, ImportedFile, read};
 use crate::failure::{Failure, Kind};
 use crate::report::Answer;
 use crate::session::Session;
-use crate::workshop::measure::{conditions, imported_run};
+use crate::workshop::measure::{conditions, run_of};
+use crate::workshop::network::Target;
 use crate::workshop::watched_folder::WatchedFolder;
 
 /// Waits for as many finished logs as there are to be runs, and keeps them as one visit.
@@ -22,7 +24,8 @@ pub(super) fn record(
 ) -> Result<Answer, Failure> {
     let mut ledger = session.ledger()?;
     ledger.scene(scene)?;
-    let conditions = conditions(session, args.despite_waiting)?;
+    let ping = args.ping.as_deref().map(Target::find).transpose()?;
+    let conditions = conditions(session, args.despite_waiting, args.told.told(), ping.as_ref())?;
     let mut watched = WatchedFolder::new(folder)?;
     let warm_up = usize::from(args.warm_up.unwrap_or(0));
     let wanted = warm_up + usize::from(args.runs);
@@ -39,7 +42,7 @@ pub(super) fn record(
                 .hint("nothing was recorded; `frevin run import` takes the logs that are there")
                 .hint("--give-up-after SECONDS waits longer"));
         };
-        let reading = match read(&path, &args.log.options()) {
+        let (frames, reading) = match read(session, &path, &args.log.options()) {
             // Other things are written into such folders too: one of them does not end the waiting.
             Err(failure) if failure.kind == Kind::BadInput => {
                 passed_over.push(failure.message);
@@ -49,20 +52,21 @@ pub(super) fn record(
         };
         // The name alone: the path to it is the owner's own business.
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        let mut run = imported_run(name, reading.series.clone(), runs.len() < warm_up);
-        run.boot.clone_from(&conditions.boot);
-        run.waits_for_restart = conditions.waits_for_restart;
-        runs.push(run);
+        let run = run_of(RunSource::LogFile(name), frames, runs.len() < warm_up, &conditions.told);
+        runs.push(conditions.mark(run));
         files.push(ImportedFile::new(path.display().to_string(), reading));
         progress.inc(1);
     }
     progress.finish_and_clear();
+    let (pc, tweaks) = (conditions.pc.clone(), conditions.tweaks.clone());
+    let around = conditions.around(ping.as_ref())?;
     let id = ledger.add_visit(&NewVisit {
         scene,
-        pc: conditions.pc.as_deref(),
+        pc: pc.as_deref(),
         state_name: &args.state,
         recorded_at: session.clock.now(),
-        tweaks: &conditions.tweaks,
+        tweaks: &tweaks,
+        surroundings: around.as_ref(),
         runs: &runs,
     })?;
     Ok(Answer::done(&ImportReport { visit: ledger.visit(id)?, files, passed_over }))

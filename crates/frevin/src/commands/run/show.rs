@@ -1,0 +1,113 @@
+//! `frevin run show`
+
+use frevin_core::frames::{FrameBlocks as _, Metrics, RunConditions};
+use frevin_core::profile::{ProfileName, SceneName};
+use frevin_ledger::{Run, RunId, RunSource, VisitId};
+use serde::Serialize;
+
+use crate::failure::Failure;
+use crate::report::{Answer, Report};
+use crate::session::Session;
+use crate::view::{Histogram, LongestFrames, Page, dim, fps, frame_line, warn};
+use crate::workshop::measure::{conditions_of, marks};
+
+/// Characters of a plot over time.
+const PLOT_COLUMNS: usize = 80;
+/// Rows of a plot by length.
+const PLOT_ROWS: usize = 10;
+
+#[derive(Debug, Serialize)]
+struct RunReport {
+    scene: SceneName,
+    state_name: ProfileName,
+    visit: VisitId,
+    #[serde(flatten)]
+    run: Run,
+    #[serde(skip)]
+    longest_ms: Vec<f64>,
+    #[serde(skip)]
+    by_length: Histogram,
+}
+
+pub(super) fn show(session: &Session, id: RunId) -> Result<Answer, Failure> {
+    let ledger = session.ledger()?;
+    let (visit, mut run) = ledger.run(id)?;
+    run.conditions = Some(conditions_of(&ledger, &run)?);
+    let blocks = ledger.frame_blocks(id);
+    let mut longest = LongestFrames::new(run.metrics.frames, PLOT_COLUMNS);
+    let mut shortest_ms = f64::INFINITY;
+    blocks.each_block(&mut |block| {
+        longest.see(block);
+        shortest_ms = block.iter().copied().fold(shortest_ms, f64::min);
+    })?;
+    let mut by_length =
+        Histogram::new(shortest_ms, 1000.0 / run.metrics.low_1_percent_fps, PLOT_ROWS);
+    blocks.each_block(&mut |block| by_length.see(block))?;
+    Ok(Answer::yes(&RunReport {
+        scene: visit.scene,
+        state_name: visit.state_name,
+        visit: visit.id,
+        run,
+        longest_ms: longest.ms(),
+        by_length,
+    }))
+}
+
+/// Every figure of a run, and under what it was recorded.
+pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&RunConditions>) {
+    page.pairs([("frames", format!("{} in {:.1} s", m.frames, m.seconds))]);
+    for mark in conditions.map(marks).unwrap_or_default() {
+        page.paragraph(2, &warn(mark));
+    }
+    page.blank();
+    page.pairs([("average FPS", fps(m.average_fps)), ("1% low FPS", fps(m.low_1_percent_fps))]);
+    page.blank();
+    page.pairs([
+        ("median FPS", fps(m.median_fps)),
+        (
+            "0.1% low FPS",
+            format!("{}  {}", fps(m.low_01_percent_fps), dim("unstable from run to run")),
+        ),
+        ("average of the slowest 1 %", fps(m.slowest_1_percent_average_fps)),
+        ("average of the slowest 0.1 %", fps(m.slowest_01_percent_average_fps)),
+        ("1% low by time", fps(m.time_weighted_low_1_percent_fps)),
+        ("longest frame", format!("{:.1} ms", m.longest_frame_ms)),
+        ("standard deviation", format!("{:.2} ms", m.standard_deviation_ms)),
+        ("pacing", format!("{:.3}  {}", m.pacing, dim("change from frame to frame, of the mean"))),
+        (
+            "stutters",
+            format!(
+                "{} ({:.1} a minute), {:.2} % of the time",
+                m.stutter.events,
+                m.stutter.events_per_minute,
+                100.0 * m.stutter.excess_share
+            ),
+        ),
+    ]);
+}
+
+impl Report for RunReport {
+    fn show(&self, page: &mut Page) {
+        let m = &self.run.metrics;
+        let warm_up = if self.run.is_warm_up { ", a warm-up" } else { "" };
+        let (id, visit) = (self.run.id.0, self.visit.0);
+        page.heading(format_args!(
+            "Run {id} of `{}` in {} (visit {visit}{warm_up})",
+            self.state_name, self.scene
+        ));
+        let source = match &self.run.source {
+            RunSource::Rehearsal => "recorded on a rehearsal PC".to_owned(),
+            RunSource::TestLoop => "Frevin's own test loop".to_owned(),
+            RunSource::Program(name) => format!("traced while {name} ran"),
+            RunSource::LogFile(name) => format!("imported from {name}"),
+        };
+        page.pairs([("source", source)]);
+        show_figures(page, m, self.run.conditions.as_ref());
+        page.heading("Longest frames over time");
+        page.line(format_args!("  {}", frame_line(&self.longest_ms)));
+        let label = format!("0 to {:.0} s, highest {:.0} ms", m.seconds, m.longest_frame_ms);
+        page.line(format_args!("  {}", dim(label)));
+        page.heading("Frames by length");
+        page.pairs(self.by_length.rows(50));
+    }
+}
