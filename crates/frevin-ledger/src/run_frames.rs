@@ -8,6 +8,8 @@ use frevin_core::frames::{FrameBlocks, FrameSeries, FrameTally, Metrics, ShownCo
 
 /// Frames of a run that are held in memory: a quarter of a gibibyte, or about 18 hours at 500 a second.
 const HELD: usize = 1 << 25;
+/// 25 days at 500 frames a second: what has more is made to fill disks.
+const MOST_FRAMES: u64 = 1 << 30;
 /// Frames that are held once others have been written.
 const HELD_BESIDE_FILE: usize = 1 << 18;
 /// Frames written into a file or read back at once.
@@ -19,6 +21,7 @@ const WIDTH: usize = size_of::<f64>();
 #[derive(Default)]
 pub struct FrameCollector {
     tally: FrameTally,
+    frames: u64,
     held: Vec<f64>,
     most_held: usize,
     folder: PathBuf,
@@ -34,8 +37,12 @@ impl FrameCollector {
     /// Adds frames in milliseconds.
     ///
     /// # Errors
-    /// Where they cannot be written to the file.
+    /// Where they cannot be written to the file, and where there are more than a run has.
     pub fn push(&mut self, frame_ms: &[f64]) -> io::Result<()> {
+        self.frames += frame_ms.len() as u64;
+        if self.frames > MOST_FRAMES {
+            return Err(io::Error::other(format!("there are more than {MOST_FRAMES}")));
+        }
         self.tally.see(frame_ms);
         self.held.extend_from_slice(frame_ms);
         if self.held.len() <= self.most_held {

@@ -40,6 +40,20 @@ pub(crate) fn open(
     Ok((source, progress))
 }
 
+/// How a log begins, for a person to see what was not understood; nothing where that cannot be shown.
+pub(crate) fn first_lines(session: &Session, path: &Path) -> Vec<String> {
+    const LINES: usize = 3;
+    const COLUMNS: usize = 80;
+    let mut begins = Vec::new();
+    let Ok((source, _)) = open(session, path) else { return Vec::new() };
+    if source.take(4096).read_to_end(&mut begins).is_err() || begins.contains(&0) {
+        return Vec::new();
+    }
+    let text = String::from_utf8_lossy(&begins);
+    let lines = text.lines().filter(|line| !line.trim().is_empty()).take(LINES);
+    lines.map(|line| line.chars().take(COLUMNS).collect()).collect()
+}
+
 /// What a packed file holds, as long as that is no longer than a log is.
 struct Unpacked<R> {
     source: R,

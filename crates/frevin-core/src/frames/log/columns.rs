@@ -93,6 +93,32 @@ fn unit_in(words: &[String]) -> Option<TimeUnit> {
     })
 }
 
+/// Whether a name has no words but those that make a column one of frame times or of times.
+fn is_bare(name: &str) -> bool {
+    const WORDS: [&str; 16] = [
+        "frame",
+        "frames",
+        "frametime",
+        "frametimes",
+        "time",
+        "times",
+        "duration",
+        "length",
+        "delta",
+        "interval",
+        "timestamp",
+        "timestamps",
+        "elapsed",
+        "clock",
+        "in",
+        "of",
+    ];
+    let words = words(name);
+    words
+        .iter()
+        .all(|word| WORDS.contains(&word.as_str()) || unit_in(std::slice::from_ref(word)).is_some())
+}
+
 /// Whether a column of this name holds frames a second, which are no frame times.
 fn is_rate(name: &str) -> bool {
     words(name).iter().any(|word| ["fps", "rate", "per", "hz"].contains(&word.as_str()))
@@ -103,8 +129,15 @@ pub(super) fn speaks_of_frame_times(name: &str) -> bool {
     role(name) == Some(Holds::FrameTimes)
 }
 
-/// Whether a column of this name says of which program or on which display a frame was shown.
-pub(super) fn tells_frames_apart(name: &str) -> bool {
+/// Whether a column of this name, which begins so, says of which program or on which display a frame
+/// was shown. What is measured has many values, and such that are no whole numbers.
+pub(super) fn tells_frames_apart(name: &str, sample: &Sample) -> bool {
+    const MOST_NAMES: usize = 16;
+    let is_part = |cell: &Vec<u8>| number(cell).is_some_and(|number| number.fract() != 0.0);
+    let different: std::collections::BTreeSet<&Vec<u8>> = sample.iter().collect();
+    if different.len() > MOST_NAMES || sample.iter().any(is_part) {
+        return false;
+    }
     let words = words(name);
     let has = |any: &[&str]| words.iter().any(|word| any.contains(&word.as_str()));
     let is_measured = has(&[
@@ -123,6 +156,13 @@ pub(super) fn tells_frames_apart(name: &str) -> bool {
         "chain",
     ];
     !is_measured && has(&names_one)
+}
+
+/// Whether cells below headings name units: some of time, the others a word each.
+pub(super) fn are_units(cells: &[String]) -> bool {
+    let of_time = cells.iter().any(|cell| unit_in(&words(cell)).is_some());
+    let is_word = |cell: &String| words(cell).len() <= 1 && cell.len() <= 8;
+    of_time && cells.iter().all(is_word)
 }
 
 /// What a column of this name holds, if its name says so.
@@ -242,7 +282,12 @@ fn found(
             names.get(**at).and_then(|name| role(name)) == Some(holds)
                 && (holds == Holds::FrameTimes || never_falls(&numbers[**at]))
         };
-        let found: Vec<usize> = numeric.iter().filter(fits).copied().collect();
+        let mut found: Vec<usize> = numeric.iter().filter(fits).copied().collect();
+        // Beside `CPU frame time` and `GPU frame time` there may be one that is just `frame time`.
+        let bare: Vec<usize> = found.iter().filter(|at| is_bare(&names[**at])).copied().collect();
+        if let ([_, _, ..], [index]) = (&found[..], &bare[..]) {
+            found = vec![*index];
+        }
         match found[..] {
             [] => {}
             [index] => {
@@ -269,6 +314,7 @@ fn found(
             Ok((index, holds))
         }
         [] => Err(LogError::NoNumbers),
+        _ if names.is_empty() => Err(LogError::NoHeadings { columns: numbers.len() }),
         _ => Err(LogError::UnknownColumn { found: list(names) }),
     }
 }
@@ -315,6 +361,13 @@ mod tests {
         for name in ["Timestamp", "time", "Elapsed (s)", "TIME_STAMP", "Clock"] {
             assert_eq!(role(name), Some(Holds::TimeStamps), "{name}");
         }
+        assert!(is_bare("Frame Time [ms]") && is_bare("elapsed_s") && !is_bare("GPU frame time"));
+        let sample = |cells: &[&str]| cells.iter().map(|cell| cell.as_bytes().to_vec()).collect();
+        assert!(tells_frames_apart("Process ID", &sample(&["812", "812"])));
+        assert!(!tells_frames_apart("Process CPU", &sample(&["7.5", "8.25"])));
+        let many: Vec<String> = (0..50).map(|i| i.to_string()).collect();
+        let many: Vec<&str> = many.iter().map(String::as_str).collect();
+        assert!(!tells_frames_apart("monitor", &sample(&many)));
         for name in
             ["FPS", "frame", "GPU load", "frames per second", "Frame rate", "Average frame time"]
         {

@@ -1,7 +1,7 @@
 //! How a text of rows is laid out: what separates its cells, and where its rows begin.
 
 use super::number::{clock, number};
-use super::{LogError, LogOptions};
+use super::{LogError, LogOptions, columns};
 
 /// Separators in the order in which they are tried.
 const SEPARATORS: [u8; 5] = [b',', b';', b'\t', b'|', b' '];
@@ -50,6 +50,11 @@ fn cells(line: &str, separator: u8) -> Vec<String> {
         .from_reader(line.as_bytes());
     let record = reader.records().next().and_then(Result::ok).unwrap_or_default();
     record.iter().map(|cell| cell.trim().to_owned()).collect()
+}
+
+/// Cells up to the last that is not blank.
+fn width(row: &[String]) -> usize {
+    row.iter().rposition(|cell| !cell.is_empty()).map_or(0, |last| last + 1)
 }
 
 fn numbers_in(cells: &[String]) -> usize {
@@ -169,12 +174,21 @@ fn candidate(lines: &[(usize, &str)], separator: u8) -> Option<Candidate> {
             .take(ROWS_ALIKE)
             .map(|(_, line)| cells(line, separator))
             .collect();
-        let is_row = |row: &Vec<String>| row.len() == first.len() && numbers_in(row) > 0;
+        // Rows may end with a separator where the heading does not, or with blank cells.
+        let is_as_wide = |row: &[String]| width(row) <= first.len() && width(&first) <= row.len();
+        let is_row = |row: &Vec<String>| is_as_wide(row) && numbers_in(row) > 0;
         if !below.iter().all(is_row) {
             continue;
         }
         let own_numbers = numbers_in(&first);
-        let heading = (own_numbers == 0 && !below.is_empty()).then(|| first.clone());
+        let mut heading = (own_numbers == 0 && !below.is_empty()).then(|| first.clone());
+        if let (Some(units), Some(above)) = (&heading, index.checked_sub(1)) {
+            let names = cells(lines[above].1, separator);
+            if units.len() > 1 && names.len() == units.len() && columns::are_units(units) {
+                let both = names.iter().zip(units).map(|(name, unit)| format!("{name} {unit}"));
+                heading = Some(both.collect());
+            }
+        }
         if heading.is_none() && own_numbers == 0 {
             continue;
         }
@@ -213,7 +227,7 @@ fn no_table(lines: &[(usize, &str)], options: &LogOptions) -> LogError {
         let best = SEPARATORS.into_iter().map(|s| cells(first, s)).max_by_key(Vec::len);
         let names = best.unwrap_or_default();
         if rest.is_empty() || !names.is_empty() {
-            let found = super::columns::list(&names);
+            let found = columns::list(&names);
             return LogError::NoSuchColumn { column: column.clone(), found };
         }
     }

@@ -153,6 +153,8 @@ pub enum LogError {
     SeveralColumns { found: String },
     #[error("no column is named after frame times; there are {found}")]
     UnknownColumn { found: String },
+    #[error("there are {columns} columns without headings, and several of them hold numbers")]
+    NoHeadings { columns: usize },
     #[error("no row of numbers was found; it begins:\n{beginning}")]
     NoTable { beginning: String },
     #[error("no column holds numbers")]
@@ -389,7 +391,9 @@ fn row_reader(
     });
     let only = only.collect::<Result<Vec<_>, _>>()?;
     let is_watched = |at: &usize| {
-        columns::tells_frames_apart(&names[*at]) && only.iter().all(|(column, _)| column != at)
+        let of_column =
+            samples.get(*at).is_some_and(|sample| columns::tells_frames_apart(&names[*at], sample));
+        of_column && only.iter().all(|(column, _)| column != at)
     };
     let watched = (0..names.len()).filter(is_watched).collect();
     Ok(RowReader { form, chosen: chosen?, only, watched })
@@ -486,6 +490,9 @@ mod tests {
         let preamble =
             "# recorded on Friday\nGame: Gorsehollow Riders\n\nFrame,FrameTime\n1,7\n2,8\n3,9\n";
         is_read(preamble, &[7.0, 8.0, 9.0]);
+        is_read("Time\tFrame time\tLoad\n[s]\t[us]\t[%]\n0\t9000\t7\n1\t8000\t7\n", &[9.0, 8.0]);
+        is_read("n,frametime_ms\n1,7,\n2,8,\n3,9,\n", &[7.0, 8.0, 9.0]);
+        is_read("n,frametime_ms,note,\n1,7,\n2,8,\n3,9,x\n", &[7.0, 8.0, 9.0]);
         is_read("[16.5, 17.5]", &[16.5, 17.5]);
         is_read(
             r#"{"game": "x", "frames": [{"frameTime": 16.5}, {"frameTime": 8}]}"#,
@@ -519,6 +526,9 @@ mod tests {
         let error = |text: &str| found(text).unwrap_err();
         let two = error("frametime,frame duration\n1,2\n1,2\n");
         assert!(matches!(two, LogError::SeveralColumns { .. }), "{two}");
+        let unnamed = error("1 7.5 3\n2 8.5 4\n3 9.5 5\n");
+        assert_eq!(unnamed, LogError::NoHeadings { columns: 3 });
+        is_read("CPU frame time,FrameTime ms,GPU frame time\n1,9,2\n1,8,2\n", &[9.0, 8.0]);
         let none = error("a,b\n1,2\n1,2\n");
         assert!(matches!(none, LogError::UnknownColumn { .. }), "{none}");
         assert!(matches!(error("16,7\n33,1\n"), LogError::UnclearComma { .. }));

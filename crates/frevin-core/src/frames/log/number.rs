@@ -6,7 +6,8 @@ use jiff::civil::DateTime;
 const LONGEST_NUMBER: usize = 64;
 const NS_IN_S: f64 = 1e9;
 
-/// A number. Where a comma is no separator it is the decimal mark; beside a point it only groups.
+/// A number. Where a comma is no separator it is the decimal mark. Where there are points as well, the
+/// last of the two marks decimals and the other groups digits.
 pub(super) fn number(cell: &[u8]) -> Option<f64> {
     if let Ok(number) = fast_float2::parse(cell) {
         return Some(number);
@@ -14,10 +15,15 @@ pub(super) fn number(cell: &[u8]) -> Option<f64> {
     if cell.len() > LONGEST_NUMBER || !cell.contains(&b',') {
         return None;
     }
-    let groups = cell.contains(&b'.');
+    let last_of = |mark: u8| cell.iter().rposition(|byte| *byte == mark);
+    let group = match (last_of(b'.'), last_of(b',')) {
+        (Some(point), Some(comma)) if comma > point => Some(b'.'),
+        (Some(_), _) => Some(b','),
+        _ => None,
+    };
     let mut written = [0; LONGEST_NUMBER];
     let mut length = 0;
-    for byte in cell.iter().filter(|byte| !(groups && **byte == b',')) {
+    for byte in cell.iter().filter(|byte| Some(**byte) != group) {
         written[length] = if *byte == b',' { b'.' } else { *byte };
         length += 1;
     }
@@ -177,6 +183,7 @@ mod tests {
             ("16.7", 16.7),
             ("16,7", 16.7),
             ("1,234.5", 1234.5),
+            ("1.234,5", 1234.5),
             ("1e-3", 0.001),
             ("-4", -4.0),
             ("+4", 4.0),

@@ -180,10 +180,26 @@ pub(super) fn read(
     progress.finish_and_clear();
     let reading = reading.map_err(|error| {
         let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));
+        let is_unclear = matches!(
+            error,
+            LogError::SeveralColumns { .. }
+                | LogError::UnknownColumn { .. }
+                | LogError::NoHeadings { .. }
+                | LogError::UnknownUnit { .. }
+        );
+        let failure = if is_unclear {
+            let shown = log_file::first_lines(session, file);
+            failure.details(shown.into_iter().map(|line| format!("it begins: {line}")))
+        } else {
+            failure
+        };
         match error {
             LogError::NoSuchColumn { .. }
             | LogError::SeveralColumns { .. }
             | LogError::UnknownColumn { .. } => failure.hint("name one of them with --column"),
+            LogError::NoHeadings { .. } => {
+                failure.hint("give the number of the one that is meant: --column 1 is the first")
+            }
             LogError::SeveralPrograms { column, .. } => {
                 failure.hint(format!("choose one: --only \"{column}=TEXT\""))
             }
