@@ -377,3 +377,31 @@ impl RowReader {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::frames::TimeUnit;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Pieces end anywhere in the blocks that are looked at together, with a line end or without.
+        #[test]
+        fn plain_rows_are_read_as_all_others_are(
+            text in "([0-9]{0,4}[.]?[0-9]{0,5}|x|,|,|\n|\r\n){0,80}", index in 0..4_usize,
+        ) {
+            let (unit, holds, writing) = (TimeUnit::Milliseconds, Holds::FrameTimes, Writing::Plain);
+            let chosen = Chosen { index, holds, unit, writing, because: Vec::new() };
+            let form = Form::Delimited { separator: b',' };
+            let reader = RowReader { form, chosen, only: Vec::new(), watched: Vec::new() };
+            let (mut plain, mut others) = (Rows::of(&reader), Rows::of(&reader));
+            reader.read_plain(text.as_bytes(), b',', &mut plain);
+            reader.read_lines(text.as_bytes(), &mut others, |line, index| {
+                nth_cell(line, b',', index).map(|(start, end)| &line[start..end])
+            });
+            prop_assert_eq!(&plain.frame_ms, &others.frame_ms);
+            prop_assert_eq!((plain.rows, plain.lines), (others.rows, others.lines));
+            prop_assert_eq!(&plain.rejected_rows, &others.rejected_rows);
+        }
+    }
+}
