@@ -18,17 +18,26 @@ pub struct Problem {
     pub advice: Option<String>,
     /// The bytes of the document that it is about, where it is about a part of it.
     pub span: Option<Range<usize>>,
+    /// Another place that it has to do with, and what stands there.
+    pub related: Option<(Range<usize>, &'static str)>,
 }
 
 impl Problem {
     /// A problem at a place in the text.
     pub fn at(span: Range<usize>, message: impl Into<String>) -> Self {
-        Self { message: message.into(), advice: None, span: Some(span) }
+        Self { message: message.into(), advice: None, span: Some(span), related: None }
     }
 
     /// A problem with the document as a whole.
     pub fn overall(message: impl Into<String>) -> Self {
-        Self { message: message.into(), advice: None, span: None }
+        Self { message: message.into(), advice: None, span: None, related: None }
+    }
+
+    /// The same problem with another place that it has to do with.
+    #[must_use]
+    pub fn related(mut self, span: Range<usize>, what: &'static str) -> Self {
+        self.related = Some((span, what));
+        self
     }
 
     /// The same problem with what to do about it.
@@ -87,6 +96,7 @@ impl BadDocument {
             message: error.message().to_owned(),
             advice: None,
             span: error.span(),
+            related: None,
         };
         Self::new(name, text, errors.iter().map(problem).collect())
     }
@@ -111,6 +121,9 @@ impl fmt::Display for BadDocument {
                 }
                 None => write!(f, "{}: {}", self.name, problem.message)?,
             }
+            if let Some((span, what)) = &problem.related {
+                write!(f, " ({what} is on line {})", place_of(&self.text, span.start).line)?;
+            }
         }
         Ok(())
     }
@@ -123,24 +136,10 @@ pub fn nearest<'a>(written: &str, known: impl IntoIterator<Item = &'a str>) -> O
     let limit = (written.chars().count() / 3).max(1);
     known
         .into_iter()
-        .map(|word| (edit_distance(written, word), word))
+        .map(|word| (strsim::levenshtein(written, word), word))
         .filter(|(distance, _)| *distance <= limit)
         .min()
         .map(|(_, word)| word)
-}
-
-fn edit_distance(a: &str, b: &str) -> usize {
-    let b: Vec<char> = b.chars().collect();
-    let mut row: Vec<usize> = (0..=b.len()).collect();
-    for (i, from) in a.chars().enumerate() {
-        let mut diagonal = std::mem::replace(&mut row[0], i + 1);
-        for (j, to) in b.iter().enumerate() {
-            let substituted = diagonal + usize::from(from != *to);
-            diagonal = row[j + 1];
-            row[j + 1] = substituted.min(row[j] + 1).min(diagonal + 1);
-        }
-    }
-    row[b.len()]
 }
 
 #[cfg(test)]

@@ -119,7 +119,7 @@ fn tweak<'a>(catalogue: &'a Catalogue, id: &str) -> &'a Tweak {
 #[test]
 fn formulas_come_to_what_their_texts_say() {
     let catalogue = Catalogue::built_in().unwrap();
-    let facts = Facts::sample();
+    let facts = Facts::reference();
     let shown = |id: &str, arguments: Arguments| -> Vec<String> {
         let wanted = tweak(&catalogue, id).resolve(&arguments, &facts).unwrap();
         wanted.iter().map(|wanted| wanted.state.to_string()).collect()

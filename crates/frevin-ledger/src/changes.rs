@@ -1,18 +1,20 @@
 //! Changes: begun before the PC is touched, ended after it has been read back.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 
+use frevin_core::ids::{BootId, OperationId, PcId};
 use frevin_core::layers::{ChangeId, Layer};
 use frevin_core::preview::{Action, Step};
 use frevin_core::profile::{ProfileName, RevisionName, Version};
 use frevin_core::setting::{Address, State};
-use frevin_core::tweak::TweakId;
+use frevin_core::waiting::{PastWrite, Start};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, params};
 use serde::Serialize;
 
 use crate::error::LedgerError;
-use crate::layers;
+use crate::layers::{self, store_arguments, use_of};
+use crate::operations::{self, OperationKind};
 use crate::snapshots::{self, SnapshotId};
 use crate::store::{Ledger, parse, restore, store};
 
@@ -54,17 +56,28 @@ impl ChangeStatus {
 #[derive(Debug)]
 pub struct NewChange<'a> {
     /// The PC.
-    pub pc: &'a str,
+    pub pc: &'a PcId,
     /// What it is, for people.
     pub title: &'a str,
     /// The revision that it applies, if it applies one.
     pub revision: Option<(&'a ProfileName, u32)>,
     /// The start of the PC that it is made after.
-    pub boot: &'a str,
+    pub boot: &'a BootId,
     /// When it begins.
     pub begun_at: Timestamp,
+    /// The change whose layers it takes the place of, if it does.
+    pub replaces: Option<ChangeId>,
     /// Its steps.
-    pub steps: &'a [Step],
+    pub steps: &'a [NewStep],
+}
+
+/// A step about to be made.
+#[derive(Debug, Clone)]
+pub struct NewStep {
+    /// The step.
+    pub step: Step,
+    /// The present start of what its write waits for.
+    pub start: Start,
 }
 
 /// A change of a PC.
@@ -72,8 +85,10 @@ pub struct NewChange<'a> {
 pub struct Change {
     /// Its number.
     pub id: ChangeId,
+    /// Its place in the order of what was done.
+    pub operation: OperationId,
     /// The PC.
-    pub pc: String,
+    pub pc: PcId,
     /// The snapshot taken before it.
     pub snapshot: SnapshotId,
     /// What it is, for people.
@@ -81,9 +96,11 @@ pub struct Change {
     /// The revision that it applied, if it applied one.
     pub revision: Option<String>,
     /// The start of the PC that it was made after.
-    pub boot: String,
+    pub boot: BootId,
     /// When it began.
     pub begun_at: Timestamp,
+    /// The change whose layers it took the place of, if it did.
+    pub replaces: Option<ChangeId>,
     /// When it ended.
     pub ended_at: Option<Timestamp>,
     /// What has become of it.
@@ -92,21 +109,14 @@ pub struct Change {
     pub layers_laid: usize,
     /// How many of its layers are still there.
     pub layers_left: usize,
+    /// How many of its layers were let go: no way back is left for them.
+    pub layers_let_go: usize,
     /// Its steps.
     pub steps: Vec<Step>,
 }
 
-/// A setting whose latest write waits for a restart of the PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Waiting {
-    /// The setting.
-    pub address: Address,
-    /// The tweak that it was written for, where a change wrote it.
-    pub tweak: Option<TweakId>,
-}
-
-const COLUMNS: &str = "id, pc, snapshot, title, profile, revision, boot, begun_at, ended_at, status,
-    (SELECT count(*) FROM step WHERE step.change = change.id AND action != '\"already-so\"') AS laid,
+const COLUMNS: &str = "id, operation, pc, snapshot, title, profile, revision, boot, begun_at, ended_at, status, replaces, let_go,
+    (SELECT count(*) FROM step WHERE step.change = change.id AND action IN ('write', 'share')) AS laid,
     (SELECT count(*) FROM layer WHERE layer.change = change.id) AS remaining";
 
 impl Ledger {
@@ -117,39 +127,51 @@ impl Ledger {
     pub fn begin_change(&mut self, change: &NewChange<'_>) -> Result<ChangeId, LedgerError> {
         let states: Vec<_> = first_states(change.steps);
         let transaction = self.begin()?;
+        let operation = operations::begin(
+            &transaction,
+            OperationKind::Change,
+            Some(change.pc),
+            Some(change.boot),
+            change.begun_at,
+        )?;
         let reason = format!("before {}", change.title);
         let snapshot =
             snapshots::insert(&transaction, change.pc, change.begun_at, &reason, false, &states)?;
         transaction.execute(
-            "INSERT INTO change (pc, snapshot, title, profile, revision, boot, begun_at, status)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun')",
+            "INSERT INTO change (pc, snapshot, title, profile, revision, boot, begun_at, status, operation,
+                                 replaces)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun', ?8, ?9)",
             params![
-                change.pc,
+                change.pc.as_str(),
                 snapshot.0,
                 change.title,
                 change.revision.map(|(profile, _)| profile.as_str()),
                 change.revision.map(|(_, number)| number),
-                change.boot,
+                change.boot.as_str(),
                 change.begun_at.to_string(),
+                operation.0,
+                change.replaces.map(|replaced| replaced.0),
             ],
         )?;
         let id = ChangeId(transaction.last_insert_rowid());
         let mut statement = transaction.prepare(
             "INSERT INTO step
-                (change, position, tweak, address, before, after, action, takes_effect, reason)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+                (change, position, tweak, address, before, after, action, takes_effect, reason, arguments, start)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
         )?;
-        for (position, step) in (0i64..).zip(change.steps) {
+        for (position, NewStep { step, start }) in (0i64..).zip(change.steps) {
             statement.execute(params![
                 id.0,
                 position,
-                step.tweak.as_str(),
+                step.used.tweak.as_str(),
                 step.address.to_string(),
                 store("a state", &step.before)?,
                 store("a state", &step.after)?,
-                store("an action", &step.action)?,
-                store("a moment", &step.takes_effect)?,
+                <&str>::from(step.action),
+                <&str>::from(step.takes_effect),
                 store("a reason", &step.reason)?,
+                store_arguments(&step.used)?,
+                store("a start", start)?,
             ])?;
         }
         drop(statement);
@@ -157,18 +179,37 @@ impl Ledger {
         Ok(id)
     }
 
-    /// Ends a change that was carried out: its layers are laid.
+    /// Ends a change that was carried out: its layers are laid, in the place of those of the change
+    /// that it replaces.
     ///
     /// # Errors
     /// Where the ledger cannot be written; the change is unfinished then.
     pub fn finish_change(&mut self, id: ChangeId, ended_at: Timestamp) -> Result<(), LedgerError> {
+        self.finish_change_except(id, &BTreeSet::new(), ended_at)
+    }
+
+    /// The same, but for settings that went back on their own: no layer is laid on them.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written; the change is unfinished then.
+    pub fn finish_change_except(
+        &mut self,
+        id: ChangeId,
+        except: &BTreeSet<Address>,
+        ended_at: Timestamp,
+    ) -> Result<(), LedgerError> {
         let change = self.change(id)?;
         let transaction = self.begin()?;
         let mut held = layers::load(&transaction, &change.pc)?;
-        for step in change.steps.iter().filter(|step| step.action != Action::AlreadySo) {
-            let tweak = step.tweak.clone();
-            let layer = Layer { change: id, tweak, state: step.after.clone() };
-            held.lay(&step.address, &step.before, layer);
+        let is_held = |step: &&Step| step.action.holds() && !except.contains(&step.address);
+        let held_steps = change.steps.iter().filter(is_held);
+        let new = held_steps.map(|step| {
+            let layer = Layer { change: id, used: step.used.clone(), state: step.after.clone() };
+            (step.address.clone(), step.before.clone(), layer)
+        });
+        match change.replaces {
+            Some(replaced) => held.replace_change(replaced, new.collect()),
+            None => new.for_each(|(address, before, layer)| held.lay(&address, &before, layer)),
         }
         layers::replace(&transaction, &change.pc, &held)?;
         set_status(&transaction, id, &ChangeStatus::Applied, ended_at)?;
@@ -206,11 +247,11 @@ impl Ledger {
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    pub fn changes(&self, pc: &str) -> Result<Vec<Change>, LedgerError> {
+    pub fn changes(&self, pc: &PcId) -> Result<Vec<Change>, LedgerError> {
         let mut statement = self
             .connection
             .prepare(&format!("SELECT {COLUMNS} FROM change WHERE pc = ?1 ORDER BY id DESC"))?;
-        let mut rows = statement.query([pc])?;
+        let mut rows = statement.query([pc.as_str()])?;
         let mut changes = Vec::new();
         while let Some(row) = rows.next()? {
             changes.push(self.with_steps(change_of(row)?)?);
@@ -222,70 +263,68 @@ impl Ledger {
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    pub fn has_applied_change(&self, pc: &str) -> Result<bool, LedgerError> {
+    pub fn has_applied_change(&self, pc: &PcId) -> Result<bool, LedgerError> {
         let sql = "SELECT EXISTS (SELECT 1 FROM change WHERE pc = ?1 AND status = 'applied')";
-        Ok(self.connection.query_row(sql, [pc], |row| row.get(0))?)
+        Ok(self.connection.query_row(sql, [pc.as_str()], |row| row.get(0))?)
     }
 
-    pub(crate) fn unfinished_change(&self, pc: &str) -> Result<Option<Change>, LedgerError> {
+    pub(crate) fn unfinished_change(&self, pc: &PcId) -> Result<Option<Change>, LedgerError> {
         let sql = format!("SELECT {COLUMNS} FROM change WHERE pc = ?1 AND status = 'begun'");
-        let change = self.connection.query_row(&sql, [pc], |row| Ok(change_of(row))).optional()?;
+        let change =
+            self.connection.query_row(&sql, [pc.as_str()], |row| Ok(change_of(row))).optional()?;
         change.transpose()?.map(|change| self.with_steps(change)).transpose()
     }
 
-    /// What was written after the start `boot` of a PC and waits for its next one. What has been
-    /// put back since to what it was at that start does not.
+    /// The writes to a PC in its start `boot`, in the order in which they were made.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    pub fn waiting_for_restart(&self, pc: &str, boot: &str) -> Result<Vec<Waiting>, LedgerError> {
+    pub fn past_writes(&self, pc: &PcId, boot: &BootId) -> Result<Vec<PastWrite>, LedgerError> {
+        let mut ordered: Vec<(i64, Vec<PastWrite>)> = Vec::new();
         let mut statement = self.connection.prepare(
-            "SELECT change.begun_at AS at, position, step.address, step.tweak, before, after
+            "SELECT operation, tweak, arguments, address, before, after, action, takes_effect, start
              FROM step JOIN change ON change.id = step.change
-             WHERE pc = ?1 AND boot = ?2 AND status = 'applied'
-                 AND action = '\"write\"' AND takes_effect = '\"restart\"'
-             UNION ALL
-             SELECT rollback.begun_at, position, step ->> '$.write.address', NULL,
-                 step -> '$.write.before', step -> '$.write.after'
-             FROM rollback_step JOIN rollback ON rollback.id = rollback_step.rollback
-             WHERE pc = ?1 AND boot = ?2 AND status = 'finished'
-                 AND takes_effect = '\"restart\"' AND step -> '$.write' IS NOT NULL
-             ORDER BY at, position",
+             WHERE pc = ?1 AND boot = ?2 AND status = 'applied' ORDER BY operation, position",
         )?;
-        let mut rows = statement.query([pc, boot])?;
-        let mut written: BTreeMap<Address, (Option<TweakId>, State, State)> = BTreeMap::new();
+        let mut rows = statement.query([pc.as_str(), boot.as_str()])?;
         while let Some(row) = rows.next()? {
             let text = |column: &str| row.get::<_, String>(column);
-            let address = parse("an address", &text("address")?)?;
-            let tweak: Option<String> = row.get("tweak")?;
-            let tweak = tweak.map(|tweak| parse("a tweak's name", &tweak)).transpose()?;
-            let before = restore("a state", &text("before")?)?;
-            let after: State = restore("a state", &text("after")?)?;
-            let entry = written.entry(address).or_insert((None, before, State::Absent));
-            entry.0 = tweak;
-            entry.2 = after;
+            let action: Action = parse("an action", &text("action")?)?;
+            if !action.writes() {
+                continue;
+            }
+            let used = use_of(&text("tweak")?, row.get("arguments")?)?;
+            let write = PastWrite {
+                address: parse("an address", &text("address")?)?,
+                used: action.holds().then_some(used),
+                before: restore("a state", &text("before")?)?,
+                after: restore("a state", &text("after")?)?,
+                takes_effect: parse("a moment", &text("takes_effect")?)?,
+                start: start_of(row.get("start")?)?,
+            };
+            ordered.push((row.get("operation")?, vec![write]));
         }
-        let waits = |(address, (tweak, at_start, now))| {
-            (at_start != now).then_some(Waiting { address, tweak })
-        };
-        Ok(written.into_iter().filter_map(waits).collect())
+        ordered.extend(self.past_back_writes(pc, boot)?);
+        // What came first is told by numbers that the ledger gave; steps of one operation are in order.
+        ordered.sort_by_key(|(operation, _)| *operation);
+        Ok(ordered.into_iter().flat_map(|(_, writes)| writes).collect())
     }
 
     fn with_steps(&self, mut change: Change) -> Result<Change, LedgerError> {
         let mut statement = self.connection.prepare(
-            "SELECT tweak, address, before, after, action, takes_effect, reason
+            "SELECT tweak, address, before, after, action, takes_effect, reason, arguments
              FROM step WHERE change = ?1 ORDER BY position",
         )?;
         let mut rows = statement.query([change.id.0])?;
         while let Some(row) = rows.next()? {
             let text = |column: usize| row.get::<_, String>(column);
             change.steps.push(Step {
-                tweak: parse("a tweak's name", &text(0)?)?,
+                used: use_of(&text(0)?, row.get(7)?)?,
                 address: parse("an address", &text(1)?)?,
                 before: restore("a state", &text(2)?)?,
                 after: restore("a state", &text(3)?)?,
-                action: restore("an action", &text(4)?)?,
-                takes_effect: restore("a moment", &text(5)?)?,
+                action: parse("an action", &text(4)?)?,
+                takes_effect: parse("a moment", &text(5)?)?,
                 reason: restore("a reason", &text(6)?)?,
             });
         }
@@ -294,14 +333,19 @@ impl Ledger {
 }
 
 /// What each setting of a plan holds before the first step that touches it.
-fn first_states(steps: &[Step]) -> Vec<(Address, State)> {
+fn first_states(steps: &[NewStep]) -> Vec<(Address, State)> {
     let mut states: Vec<(Address, State)> = Vec::new();
-    for step in steps {
+    for NewStep { step, .. } in steps {
         if !states.iter().any(|(address, _)| *address == step.address) {
             states.push((step.address.clone(), step.before.clone()));
         }
     }
     states
+}
+
+/// The start of what a write waits for; not known of ledgers of earlier versions.
+pub(crate) fn start_of(stored: Option<String>) -> Result<Start, LedgerError> {
+    stored.map_or(Ok(Start::Unknown), |text| restore("a start", &text))
 }
 
 fn set_status(
@@ -331,16 +375,19 @@ fn change_of(row: &Row<'_>) -> Result<Change, LedgerError> {
     let count = |column: &str| row.get::<_, i64>(column).map(|n| usize::try_from(n).unwrap_or(0));
     Ok(Change {
         id: ChangeId(row.get("id")?),
-        pc: row.get("pc")?,
+        operation: OperationId(row.get("operation")?),
+        pc: PcId::new(row.get::<_, String>("pc")?),
         snapshot: SnapshotId(row.get("snapshot")?),
         title: row.get("title")?,
         revision,
-        boot: row.get("boot")?,
+        boot: BootId::new(row.get::<_, String>("boot")?),
+        replaces: row.get::<_, Option<i64>>("replaces")?.map(ChangeId),
         begun_at: parse("a time", &row.get::<_, String>("begun_at")?)?,
         ended_at: ended_at.map(|at| parse("a time", &at)).transpose()?,
         status: ChangeStatus::from_stored(row.get("status")?),
         layers_laid: count("laid")?,
         layers_left: count("remaining")?,
+        layers_let_go: count("let_go")?,
         steps: Vec::new(),
     })
 }

@@ -1,8 +1,10 @@
 //! What can go wrong with a ledger.
 
+use std::convert::Infallible;
 use std::path::PathBuf;
 
 use frevin_core::layers::ChangeId;
+use rusqlite::ErrorCode;
 use thiserror::Error;
 
 /// Why the ledger could not do what it was asked.
@@ -26,6 +28,8 @@ pub enum LedgerError {
     AmbiguousRevision(String),
     #[error("there is no change {0} in the ledger")]
     NoChange(ChangeId),
+    #[error("there is no rollback {0} in the ledger that could be ended")]
+    NoRollback(i64),
     #[error("there is no snapshot {0} in the ledger")]
     NoSnapshot(i64),
     #[error("there is no scene `{0}` in the ledger")]
@@ -36,8 +40,28 @@ pub enum LedgerError {
     NoVisit(i64),
     #[error("there is no run {0} in the ledger")]
     NoRun(i64),
-    #[error("the ledger could not be read or written: {0}")]
-    Database(#[from] rusqlite::Error),
+    #[error("another Frevin is writing the ledger, and went on for longer than five seconds")]
+    Busy,
+    #[error("the disk that the ledger is on is full")]
+    DiskFull,
+    #[error("the ledger could not be read or written")]
+    Database(#[source] rusqlite::Error),
     #[error(transparent)]
     Io(#[from] std::io::Error),
+}
+
+impl From<rusqlite::Error> for LedgerError {
+    fn from(error: rusqlite::Error) -> Self {
+        match error.sqlite_error_code() {
+            Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Self::Busy,
+            Some(ErrorCode::DiskFull) => Self::DiskFull,
+            _ => Self::Database(error),
+        }
+    }
+}
+
+impl From<Infallible> for LedgerError {
+    fn from(never: Infallible) -> Self {
+        match never {}
+    }
 }

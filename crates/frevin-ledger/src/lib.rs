@@ -9,22 +9,19 @@ mod changes;
 mod error;
 mod frame_bytes;
 mod layers;
+mod operations;
 mod revisions;
 mod rollbacks;
-mod run_frames;
-mod runs;
 mod snapshots;
 mod store;
 mod unfinished;
+mod visits;
 
-pub use changes::{Change, ChangeStatus, NewChange, Waiting};
+pub use changes::{Change, ChangeStatus, NewChange, NewStep};
 pub use error::LedgerError;
 pub use revisions::Saved;
-pub use rollbacks::{NewRollback, Rollback, RollbackId};
-pub use run_frames::{FrameCollector, RunFrames};
-pub use runs::{
-    KeptFrames, NewRun, NewVisit, Run, RunFilter, RunId, RunSource, Scene, VisitId, VisitRecord,
-};
+pub use rollbacks::{NewBackStep, NewRollback, Rollback, RollbackId};
 pub use snapshots::{Snapshot, SnapshotId, SnapshotSummary};
 pub use store::Ledger;
 pub use unfinished::Unfinished;
+pub use visits::{FramesDigest, KeptFrames, NewRun, NewVisit, VisitFilter};

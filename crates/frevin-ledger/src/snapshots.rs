@@ -1,5 +1,6 @@
 //! Snapshots: the exact state of everything a change was about to touch.
 
+use frevin_core::ids::PcId;
 use frevin_core::setting::{Address, State};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Transaction, params};
@@ -19,7 +20,7 @@ pub struct SnapshotSummary {
     /// Its number.
     pub id: SnapshotId,
     /// The PC that it was taken of.
-    pub pc: String,
+    pub pc: PcId,
     /// When it was taken.
     pub taken_at: Timestamp,
     /// What it was taken for.
@@ -42,7 +43,7 @@ pub struct Snapshot {
 
 pub(crate) fn insert(
     transaction: &Transaction<'_>,
-    pc: &str,
+    pc: &PcId,
     taken_at: Timestamp,
     reason: &str,
     is_whole: bool,
@@ -50,7 +51,7 @@ pub(crate) fn insert(
 ) -> Result<SnapshotId, LedgerError> {
     transaction.execute(
         "INSERT INTO snapshot (pc, taken_at, reason, is_whole) VALUES (?1, ?2, ?3, ?4)",
-        params![pc, taken_at.to_string(), reason, is_whole],
+        params![pc.as_str(), taken_at.to_string(), reason, is_whole],
     )?;
     let id = transaction.last_insert_rowid();
     let mut statement = transaction.prepare(
@@ -72,7 +73,7 @@ impl Ledger {
     /// Where the ledger cannot be written; nothing has been written then.
     pub fn take_snapshot(
         &mut self,
-        pc: &str,
+        pc: &PcId,
         taken_at: Timestamp,
         reason: &str,
         states: &[(Address, State)],
@@ -87,10 +88,10 @@ impl Ledger {
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    pub fn snapshots(&self, pc: &str) -> Result<Vec<SnapshotSummary>, LedgerError> {
+    pub fn snapshots(&self, pc: &PcId) -> Result<Vec<SnapshotSummary>, LedgerError> {
         let mut statement =
             self.connection.prepare(&format!("{SUMMARY} WHERE pc = ?1 ORDER BY id DESC"))?;
-        let mut rows = statement.query([pc])?;
+        let mut rows = statement.query([pc.as_str()])?;
         let mut snapshots = Vec::new();
         while let Some(row) = rows.next()? {
             snapshots.push(summary_of(row)?);
@@ -102,12 +103,14 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError::NoSnapshot`] where the PC has none of that number.
-    pub fn snapshot(&self, pc: &str, id: SnapshotId) -> Result<Snapshot, LedgerError> {
+    pub fn snapshot(&self, pc: &PcId, id: SnapshotId) -> Result<Snapshot, LedgerError> {
         let summary = self
             .connection
-            .query_row(&format!("{SUMMARY} WHERE pc = ?1 AND id = ?2"), params![pc, id.0], |row| {
-                Ok(summary_of(row))
-            })
+            .query_row(
+                &format!("{SUMMARY} WHERE pc = ?1 AND id = ?2"),
+                params![pc.as_str(), id.0],
+                |row| Ok(summary_of(row)),
+            )
             .optional()?
             .ok_or(LedgerError::NoSnapshot(id.0))??;
         let mut statement = self.connection.prepare(
@@ -127,7 +130,7 @@ impl Ledger {
 fn summary_of(row: &rusqlite::Row<'_>) -> Result<SnapshotSummary, LedgerError> {
     Ok(SnapshotSummary {
         id: SnapshotId(row.get("id")?),
-        pc: row.get("pc")?,
+        pc: PcId::new(row.get::<_, String>("pc")?),
         taken_at: parse("a time", &row.get::<_, String>("taken_at")?)?,
         reason: row.get("reason")?,
         is_whole: row.get("is_whole")?,

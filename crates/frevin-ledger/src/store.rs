@@ -42,12 +42,13 @@ impl Ledger {
             M::up(include_str!("schema/1.sql")),
             M::up(include_str!("schema/2.sql")),
             M::up(include_str!("schema/3.sql")),
+            M::up(include_str!("schema/4.sql")),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {
                 LedgerError::Newer(path.to_owned())
             }
-            rusqlite_migration::Error::RusqliteError { err, .. } => LedgerError::Database(err),
+            rusqlite_migration::Error::RusqliteError { err, .. } => err.into(),
             other => LedgerError::Damaged { path: path.to_owned(), reason: other.to_string() },
         })?;
         Ok(Self { connection, path: path.to_owned() })

@@ -1,5 +1,7 @@
 //! What a crash left in the middle.
 
+use frevin_core::ids::PcId;
+
 use crate::changes::Change;
 use crate::error::LedgerError;
 use crate::rollbacks::Rollback;
@@ -19,7 +21,7 @@ impl Ledger {
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    pub fn unfinished(&self, pc: &str) -> Result<Option<Unfinished>, LedgerError> {
+    pub fn unfinished(&self, pc: &PcId) -> Result<Option<Unfinished>, LedgerError> {
         if let Some(change) = self.unfinished_change(pc)? {
             return Ok(Some(Unfinished::Change(change)));
         }

@@ -3,25 +3,37 @@
 
 use std::path::Path;
 
-use frevin_core::frames::{FrameSeries, RunConditions, metrics};
+use frevin_core::environment::{BeforeAndAfter, Environment};
+use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{Action, BackStep, Reason, Step};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, RegistryData, State, TakesEffect, Value};
-use frevin_core::surroundings::{BeforeAndAfter, Surroundings};
+use frevin_core::tweak::{Argument, TweakUse};
+use frevin_core::visits::{
+    InForce, RunSource, Scene, VisitContext, VisitId, VisitRecord, VisitStatus,
+};
+use frevin_core::waiting::{Start, Waiting, waiting};
+use frevin_frames::{FrameSeries, RunConditions, metrics};
 use frevin_ledger::{
-    ChangeStatus, Ledger, LedgerError, NewChange, NewRollback, NewRun, NewVisit, RunFilter,
-    RunSource, Saved, Scene, SnapshotId, Unfinished,
+    ChangeStatus, FramesDigest, Ledger, LedgerError, NewBackStep, NewChange, NewRollback, NewRun,
+    NewStep, NewVisit, Saved, SnapshotId, Unfinished, VisitFilter,
 };
 use jiff::Timestamp;
 
-const PC: &str = "a-pc";
+fn pc() -> PcId {
+    PcId::new("a-pc")
+}
+
+fn boot(text: &str) -> BootId {
+    BootId::new(text)
+}
 
 fn now() -> Timestamp {
     "2026-03-01T20:00:00Z".parse().unwrap()
 }
 
-fn name(text: &str) -> ProfileName {
+fn name<N: std::str::FromStr<Err: std::fmt::Debug>>(text: &str) -> N {
     text.parse().unwrap()
 }
 
@@ -33,9 +45,14 @@ fn dword(number: u32) -> State {
     Value::Registry(RegistryData::dword(number)).into()
 }
 
+fn used() -> TweakUse {
+    let arguments = [("choice".to_owned(), Argument::Choice("x".to_owned()))];
+    TweakUse { tweak: "a/b".parse().unwrap(), arguments: Some(arguments.into()) }
+}
+
 fn step(before: State, after: State) -> Step {
     Step {
-        tweak: "a/b".parse().unwrap(),
+        used: used(),
         address: address(),
         before,
         after,
@@ -45,18 +62,46 @@ fn step(before: State, after: State) -> Step {
     }
 }
 
-fn begin(ledger: &mut Ledger, boot: &str, steps: &[Step]) -> ChangeId {
-    let title = "evening@1";
-    let change = NewChange { pc: PC, title, revision: None, boot, begun_at: now(), steps };
+fn begin(ledger: &mut Ledger, boot: &BootId, steps: &[Step]) -> ChangeId {
+    begin_instead_of(ledger, boot, steps, None)
+}
+
+fn begin_instead_of(
+    ledger: &mut Ledger,
+    boot: &BootId,
+    steps: &[Step],
+    replaces: Option<ChangeId>,
+) -> ChangeId {
+    let steps: Vec<NewStep> = steps
+        .iter()
+        .map(|step| NewStep { step: step.clone(), start: Start::Since(StartId::new("7")) })
+        .collect();
+    let change = NewChange {
+        pc: &pc(),
+        title: "evening@1",
+        revision: None,
+        boot,
+        begun_at: now(),
+        replaces,
+        steps: &steps,
+    };
     ledger.begin_change(&change).unwrap()
 }
 
+fn back_step(before: State, after: State) -> NewBackStep {
+    NewBackStep {
+        step: BackStep::Write { address: address(), before, after },
+        takes_effect: TakesEffect::Restart,
+        start: Start::Unknown,
+    }
+}
+
 fn roll_back(ledger: &mut Ledger, selection: &Selection, before: State, after: State) {
-    let write = BackStep::Write { address: address(), before, after };
-    let steps = [(write, TakesEffect::Restart)];
-    let new = NewRollback { pc: PC, selection, boot: "1", begun_at: now(), steps: &steps };
+    let steps = [back_step(before, after)];
+    let new =
+        NewRollback { pc: &pc(), selection, boot: &boot("1"), begun_at: now(), steps: &steps };
     let id = ledger.begin_rollback(&new).unwrap();
-    ledger.finish_rollback(PC, id, selection, now()).unwrap();
+    ledger.finish_rollback(id, now()).unwrap();
 }
 
 fn reopen(home: &Path) -> Ledger {
@@ -67,7 +112,7 @@ fn reopen(home: &Path) -> Ledger {
 fn revisions_are_numbered_and_found_by_number_and_hash() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
-    let evening = name("evening");
+    let evening: ProfileName = name("evening");
     let Saved::New(first) = ledger.save_revision(&evening, "one", None, "m", now()).unwrap() else {
         panic!("the first is new")
     };
@@ -91,6 +136,13 @@ fn revisions_are_numbered_and_found_by_number_and_hash() {
     assert_eq!(missing("evening@9"), "there is no revision `evening@9` in the ledger");
     assert_eq!(missing("morning"), "there is no profile `morning` in the ledger");
 }
+
+/// Figures as the first version kept them, to the letter: what is added since is not among them.
+const FIGURES_OF_THE_FIRST_VERSION: &str = r#"{"frames":3,"seconds":0.0335,"average_fps":89.55,
+    "median_fps":90.9,"low_1_percent_fps":80.1,"low_01_percent_fps":80.0,
+    "slowest_1_percent_average_fps":80.0,"slowest_01_percent_average_fps":80.0,
+    "time_weighted_low_1_percent_fps":80.0,"longest_frame_ms":12.5,"standard_deviation_ms":1.25,
+    "pacing":0.17,"stutter":{"frames":0,"events":0,"events_per_minute":0.0,"excess_share":0.0}}"#;
 
 #[test]
 fn a_ledger_of_the_first_schema_is_brought_forward_with_all_that_it_holds() {
@@ -117,19 +169,19 @@ fn a_ledger_of_the_first_schema_is_brought_forward_with_all_that_it_holds() {
     .unwrap();
     old.execute(
         "INSERT INTO run VALUES (1, 1, 0, '\"rehearsal\"', NULL, NULL, 0, ?1, 'f64le', ?2)",
-        rusqlite::params![serde_json::to_string(&metrics(&series)).unwrap(), plain],
+        rusqlite::params![FIGURES_OF_THE_FIRST_VERSION, plain],
     )
     .unwrap();
     old.pragma_update(None, "user_version", 1).unwrap();
     drop(old);
     let mut ledger = reopen(home.path());
-    let run = ledger.visits(&RunFilter::default()).unwrap()[0].runs[0].clone();
+    let run = ledger.visits(&VisitFilter::default()).unwrap()[0].runs[0].clone();
     assert_eq!(ledger.frames(run.id).unwrap(), series);
-    assert_eq!(run.conditions, None, "nobody looked");
+    assert_eq!(run.metrics, metrics(&series), "figures of another version are counted again");
     let kept = ledger.revision(&"evening@1".parse().unwrap()).unwrap();
     assert_eq!((kept.document.as_str(), kept.stands_alone.as_deref()), ("one", None));
     assert_eq!(kept.whole(), "one");
-    let evening = name("evening");
+    let evening: ProfileName = name("evening");
     let Saved::New(second) =
         ledger.save_revision(&evening, "two", Some("whole"), "m", now()).unwrap()
     else {
@@ -145,7 +197,7 @@ fn revisions_and_snapshots_cannot_be_changed_even_by_hand() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
     ledger.save_revision(&name("evening"), "one", None, "m", now()).unwrap();
-    begin(&mut ledger, "1", &[step(State::Absent, dword(1))]);
+    begin(&mut ledger, &boot("1"), &[step(State::Absent, dword(1))]);
     let raw = rusqlite::Connection::open(ledger.path()).unwrap();
     for sql in [
         "UPDATE revision SET document = 'other'",
@@ -160,24 +212,24 @@ fn revisions_and_snapshots_cannot_be_changed_even_by_hand() {
 fn a_change_is_unfinished_until_it_is_ended_and_then_its_layers_are_there() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
-    let id = begin(&mut ledger, "1", &[step(State::Absent, dword(1))]);
+    let id = begin(&mut ledger, &boot("1"), &[step(State::Absent, dword(1))]);
 
     let mut ledger_after_crash = reopen(home.path());
-    let Some(Unfinished::Change(change)) = ledger_after_crash.unfinished(PC).unwrap() else {
+    let Some(Unfinished::Change(change)) = ledger_after_crash.unfinished(&pc()).unwrap() else {
         panic!("it is unfinished")
     };
     assert_eq!((change.id, &change.status), (id, &ChangeStatus::Begun));
     assert_eq!(change.steps, [step(State::Absent, dword(1))]);
-    assert_eq!(ledger_after_crash.unfinished("another").unwrap(), None);
-    assert_eq!(ledger_after_crash.layers(PC).unwrap(), Layers::new());
-    let snapshot = ledger_after_crash.snapshot(PC, SnapshotId(1)).unwrap();
+    assert_eq!(ledger_after_crash.unfinished(&PcId::new("another")).unwrap(), None);
+    assert_eq!(ledger_after_crash.layers(&pc()).unwrap(), Layers::new());
+    let snapshot = ledger_after_crash.snapshot(&pc(), SnapshotId(1)).unwrap();
     assert_eq!(snapshot.states, [(address(), State::Absent)]);
 
     ledger_after_crash.finish_change(id, now()).unwrap();
     assert!(ledger_after_crash.finish_change(id, now()).is_err(), "only once");
     let ledger = reopen(home.path());
-    assert_eq!(ledger.unfinished(PC).unwrap(), None);
-    let layers = ledger.layers(PC).unwrap();
+    assert_eq!(ledger.unfinished(&pc()).unwrap(), None);
+    let layers = ledger.layers(&pc()).unwrap();
     assert_eq!(layers.get(&address()).unwrap().effective(), &dword(1));
     assert_eq!(ledger.change(id).unwrap().layers_left, 1);
 }
@@ -186,42 +238,91 @@ fn a_change_is_unfinished_until_it_is_ended_and_then_its_layers_are_there() {
 fn a_rollback_takes_layers_out_when_it_ends() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
-    let id = begin(&mut ledger, "1", &[step(State::Absent, dword(1))]);
+    let id = begin(&mut ledger, &boot("1"), &[step(State::Absent, dword(1))]);
     ledger.finish_change(id, now()).unwrap();
     let selection = Selection::Change(id);
     let write = BackStep::Write { address: address(), before: dword(1), after: State::Absent };
-    let steps = [(write.clone(), TakesEffect::Restart)];
-    let new =
-        NewRollback { pc: PC, selection: &selection, boot: "1", begun_at: now(), steps: &steps };
+    let steps = [back_step(dword(1), State::Absent)];
+    let new = NewRollback {
+        pc: &pc(),
+        selection: &selection,
+        boot: &boot("1"),
+        begun_at: now(),
+        steps: &steps,
+    };
     let rollback = ledger.begin_rollback(&new).unwrap();
 
     let mut ledger = reopen(home.path());
-    let Some(Unfinished::Rollback(unfinished)) = ledger.unfinished(PC).unwrap() else {
+    let Some(Unfinished::Rollback(unfinished)) = ledger.unfinished(&pc()).unwrap() else {
         panic!("it is unfinished")
     };
     assert_eq!((unfinished.selection, unfinished.steps), (selection.clone(), vec![write]));
-    assert!(!ledger.layers(PC).unwrap().is_empty());
-    ledger.finish_rollback(PC, rollback, &selection, now()).unwrap();
-    assert!(ledger.layers(PC).unwrap().is_empty());
+    assert!(!ledger.layers(&pc()).unwrap().is_empty());
+    ledger.finish_rollback(rollback, now()).unwrap();
+    assert!(ledger.finish_rollback(rollback, now()).is_err(), "only once");
+    assert!(ledger.layers(&pc()).unwrap().is_empty());
     let change = ledger.change(id).unwrap();
     assert_eq!((change.layers_laid, change.layers_left), (1, 0));
+}
+
+/// What waits in a start of the PC, of which nothing else has started anew.
+fn waits(ledger: &Ledger, in_boot: &str) -> Vec<Waiting> {
+    let writes = ledger.past_writes(&pc(), &boot(in_boot)).unwrap();
+    waiting(writes, |_, _| Ok::<_, LedgerError>(Start::Since(StartId::new("7")))).unwrap()
 }
 
 #[test]
 fn what_waits_for_a_restart_is_known_until_it_has_happened_or_was_put_back() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
-    let id = begin(&mut ledger, "1", &[step(dword(0), dword(1))]);
-    assert!(ledger.waiting_for_restart(PC, "1").unwrap().is_empty(), "nothing is applied yet");
+    let id = begin(&mut ledger, &boot("1"), &[step(dword(0), dword(1))]);
+    assert!(waits(&ledger, "1").is_empty(), "nothing is applied yet");
     ledger.finish_change(id, now()).unwrap();
-    let waiting = ledger.waiting_for_restart(PC, "1").unwrap();
+    let waiting = waits(&ledger, "1");
     assert_eq!(waiting.len(), 1);
-    assert_eq!(waiting[0].tweak.as_ref().unwrap().as_str(), "a/b");
-    assert!(ledger.waiting_for_restart(PC, "2").unwrap().is_empty(), "it has restarted");
+    assert_eq!(waiting[0].used, Some(used()));
+    assert!(waits(&ledger, "2").is_empty(), "it has restarted");
     roll_back(&mut ledger, &Selection::All, dword(1), dword(0));
-    assert!(ledger.waiting_for_restart(PC, "1").unwrap().is_empty(), "put back in time");
+    assert!(waits(&ledger, "1").is_empty(), "put back in time");
+    // Every time above and below is the same: the order is the ledger's own.
+    let again = begin(&mut ledger, &boot("1"), &[step(dword(0), dword(1))]);
+    ledger.finish_change(again, now()).unwrap();
+    assert_eq!(waits(&ledger, "1").len(), 1, "applied once more");
+    roll_back(&mut ledger, &Selection::All, dword(1), dword(0));
     roll_back(&mut ledger, &Selection::All, dword(0), dword(7));
-    assert_eq!(ledger.waiting_for_restart(PC, "1").unwrap()[0].tweak, None);
+    assert_eq!(waits(&ledger, "1")[0].used, None);
+}
+
+#[test]
+fn a_change_that_replaces_another_takes_its_layers_in_one_step() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = reopen(home.path());
+    let first = begin(&mut ledger, &boot("1"), &[step(dword(0), dword(1))]);
+    ledger.finish_change(first, now()).unwrap();
+    let steps = [step(dword(1), dword(2))];
+    let second = begin_instead_of(&mut ledger, &boot("1"), &steps, Some(first));
+    assert_eq!(ledger.change(first).unwrap().layers_left, 1, "not before its end");
+    ledger.finish_change(second, now()).unwrap();
+    let mut ledger = reopen(home.path());
+    assert_eq!(ledger.change(first).unwrap().layers_left, 0);
+    let layers = ledger.layers(&pc()).unwrap();
+    let stack = layers.get(&address()).unwrap();
+    assert_eq!((stack.effective(), &stack.original), (&dword(2), &dword(0)));
+    let back = Step { action: Action::PutBack, ..step(dword(2), dword(0)) };
+    let third = begin_instead_of(&mut ledger, &boot("1"), &[back], Some(second));
+    ledger.finish_change(third, now()).unwrap();
+    assert!(ledger.layers(&pc()).unwrap().is_empty());
+}
+
+#[test]
+fn what_was_let_go_is_told_of_its_change() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = reopen(home.path());
+    let id = begin(&mut ledger, &boot("1"), &[step(State::Absent, dword(1))]);
+    ledger.finish_change(id, now()).unwrap();
+    ledger.let_go(&pc(), &[address()]).unwrap();
+    let change = ledger.change(id).unwrap();
+    assert_eq!((change.layers_left, change.layers_let_go), (0, 1));
 }
 
 #[test]
@@ -242,40 +343,189 @@ fn every_frame_of_a_run_is_kept_exactly() {
     assert!(matches!(ledger.add_scene(&other), Err(LedgerError::SceneExists(_))));
 
     let series = FrameSeries::new(vec![10.0, 1.0 / 3.0, f64::MIN_POSITIVE, 99.9]).unwrap();
-    let runs = [NewRun {
-        is_warm_up: false,
-        source: RunSource::LogFile("a.csv".into()),
-        boot: None,
-        run_since_boot: Some(2),
-        waits_for_restart: false,
-        conditions: RunConditions { on_battery: Some(true), ..RunConditions::default() },
-        metrics: metrics(&series),
-        frames: series.clone().into(),
-    }];
+    let conditions = RunConditions { on_battery: Some(true), ..RunConditions::default() };
     let around = BeforeAndAfter {
-        before: Surroundings { processes: Some(112), ..Surroundings::default() },
-        after: Surroundings::default(),
+        before: Environment { processes: Some(112), ..Environment::default() },
+        after: Environment::default(),
     };
-    let visit = NewVisit {
-        scene: &scene.name,
-        pc: None,
-        state_name: &name("before"),
-        recorded_at: now(),
-        tweaks: &[],
-        surroundings: Some(&around),
-        runs: &runs,
-    };
-    ledger.add_visit(&visit).unwrap();
+    let id = begin_visit(&mut ledger, &scene, None);
+    ledger.add_run(id, &new_run(&series, conditions.clone()), &series).unwrap();
+    ledger.end_visit(id, Some(&around)).unwrap();
     let ledger = reopen(home.path());
-    let visits = ledger.visits(&RunFilter::default()).unwrap();
-    let run = &visits[0].runs[0];
-    assert_eq!(visits[0].surroundings.as_ref(), Some(&around));
+    let visit = ledger.visit(id).unwrap();
+    let run = &visit.runs[0];
+    assert_eq!((visit.environment.as_ref(), &visit.in_force), (Some(&around), &None));
     assert_eq!(run.metrics, metrics(&series));
-    assert_eq!(run.conditions.as_ref(), Some(&runs[0].conditions));
+    assert_eq!(run.conditions.as_ref(), Some(&conditions));
     assert_eq!(ledger.frames(run.id).unwrap(), series);
     assert_eq!(ledger.run(run.id).unwrap().0.state_name.as_str(), "before");
-    let elsewhere = RunFilter { state_name: Some(name("after")), ..RunFilter::default() };
+    let elsewhere = VisitFilter { state_name: Some(name("after")), ..VisitFilter::default() };
     assert!(ledger.visits(&elsewhere).unwrap().is_empty());
+    let again = ledger.run_with_frames(&FramesDigest::of(&series)).unwrap();
+    assert_eq!(again.map(|(visit, run)| (visit.id, run)), Some((id, run.id)));
+}
+
+fn begin_visit(ledger: &mut Ledger, scene: &Scene, in_force: Option<&InForce>) -> VisitId {
+    let visit = NewVisit {
+        scene: &scene.name,
+        pc: Some(&pc()),
+        boot: Some(&boot("3")),
+        state_name: &name("before"),
+        at: now(),
+        in_force,
+        context: &VisitContext::default(),
+    };
+    ledger.begin_visit(&visit).unwrap()
+}
+
+fn new_run(series: &FrameSeries, conditions: RunConditions) -> NewRun {
+    NewRun {
+        is_warm_up: false,
+        source: RunSource::LogFile("a.csv".into()),
+        boot: Some(boot("3")),
+        run_since_boot: Some(2),
+        was_waiting: false,
+        conditions,
+        metrics: metrics(series),
+        frames_digest: FramesDigest::of(series),
+    }
+}
+
+#[test]
+fn a_visit_that_is_broken_off_is_seen_with_its_runs_and_counts_for_nothing() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = reopen(home.path());
+    let text = |text: &str| text.to_owned();
+    let scene = Scene {
+        name: name("mill"),
+        game: text("g"),
+        graphics: text("high"),
+        resolution: text("r"),
+        route: text("x"),
+    };
+    ledger.add_scene(&scene).unwrap();
+    let in_force = InForce::of(&Layers::new());
+    let id = begin_visit(&mut ledger, &scene, Some(&in_force));
+    let series = FrameSeries::new(vec![10.0, 11.0]).unwrap();
+    ledger.add_run(id, &new_run(&series, RunConditions::default()), &series).unwrap();
+    drop(ledger);
+
+    let mut ledger = reopen(home.path());
+    let broken: VisitRecord = ledger.visit(id).unwrap();
+    assert_eq!((broken.status, broken.runs.len()), (VisitStatus::Begun, 1));
+    assert_eq!(broken.in_force, Some(in_force));
+    assert_eq!(ledger.runs_since_boot(&pc(), &boot("3")).unwrap(), 1);
+    ledger.end_visit(id, None).unwrap();
+    assert!(ledger.end_visit(id, None).is_err(), "only once");
+    ledger.void_visit(id, "a crash").unwrap();
+    ledger.label_visit(id, &name("other")).unwrap();
+    let visit = ledger.visit(id).unwrap();
+    assert_eq!(visit.status, VisitStatus::Void("a crash".to_owned()));
+    assert_eq!(visit.state_name.as_str(), "other");
+    assert_eq!(ledger.run_with_frames(&FramesDigest::of(&series)).unwrap(), None);
+}
+
+/// A ledger that the last program with the third schema wrote, and no type of today: three changes, a
+/// rollback, three visits with nine runs.
+#[test]
+fn a_ledger_of_the_third_schema_is_read_whole() {
+    let home = tempfile::tempdir().unwrap();
+    fs_err::copy("tests/old/schema-3.sqlite3", home.path().join("ledger.sqlite3")).unwrap();
+    let ledger = reopen(home.path());
+    let visits = ledger.visits(&VisitFilter::default()).unwrap();
+    let shown: Vec<_> = visits
+        .iter()
+        .map(|visit| (visit.state_name.as_str(), visit.runs.len(), visit.in_force.clone()))
+        .collect();
+    assert_eq!(shown, [("before", 4, None), ("evening", 4, None), ("one", 1, None)]);
+    for visit in &visits {
+        assert_eq!(visit.status, VisitStatus::Whole);
+        for run in &visit.runs {
+            assert_eq!(run.metrics, metrics(&ledger.frames(run.id).unwrap()));
+        }
+    }
+    // What that program showed of the first run.
+    let first = &visits[0].runs[0];
+    assert!((first.metrics.average_fps - 80.90317556854382).abs() < 1e-9);
+    assert!((first.metrics.pacing_share - 0.04959592323773462).abs() < 1e-9);
+    let old = PcId::new("120013f3-0703-4cf9-a3d0-8af0b1f0c774");
+    let changes = ledger.changes(&old).unwrap();
+    assert_eq!(changes.iter().map(|c| c.layers_left).collect::<Vec<_>>(), [1, 0, 2]);
+    let uses = ledger.layers(&old).unwrap().uses();
+    assert!(uses.iter().all(|used| used.arguments.is_none()), "nobody kept them: {uses:?}");
+    // In the order in which things were done: visit, change, visit, change, rollback, change, visit.
+    let mut operations: Vec<_> =
+        changes.iter().map(|change| (change.operation, "change")).collect();
+    operations.extend(visits.iter().map(|visit| (visit.operation, "visit")));
+    operations.sort();
+    let kinds: Vec<_> = operations.iter().map(|(_, kind)| *kind).collect();
+    assert_eq!(kinds, ["visit", "change", "visit", "change", "change", "visit"]);
+    assert!(
+        ledger.past_writes(&old, &boot("2")).unwrap().iter().all(|w| w.start == Start::Unknown)
+    );
+    // Counted again once, and kept.
+    drop(ledger);
+    let raw = rusqlite::Connection::open(home.path().join("ledger.sqlite3")).unwrap();
+    let sql = "SELECT count(*) FROM run WHERE figures_version = 2 AND frames_digest IS NOT NULL";
+    assert_eq!(raw.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap(), 9);
+}
+
+/// Times as text have no order: fractions of any length, a clock that was set back.
+#[test]
+fn a_ledger_of_the_third_schema_gets_an_order_that_keeps_each_tables_own() {
+    let home = tempfile::tempdir().unwrap();
+    let path = home.path().join("ledger.sqlite3");
+    let old = rusqlite::Connection::open(&path).unwrap();
+    for schema in [
+        include_str!("../src/schema/1.sql"),
+        include_str!("../src/schema/2.sql"),
+        include_str!("../src/schema/3.sql"),
+    ] {
+        old.execute_batch(schema).unwrap();
+    }
+    old.execute_batch("INSERT INTO snapshot VALUES (1, 'a-pc', '2026-01-01T00:00:00Z', 'x', 0)")
+        .unwrap();
+    for (id, at) in [(1, "20:00:00Z"), (2, "20:00:00.45Z"), (3, "19:00:00Z")] {
+        let sql = format!(
+            "INSERT INTO change VALUES ({id}, 'a-pc', 1, 't', NULL, NULL, '1', '2026-01-01T{at}', NULL, 'applied')"
+        );
+        old.execute(&sql, []).unwrap();
+    }
+    old.execute_batch(
+        "INSERT INTO rollback VALUES (1, 'a-pc', '\"all\"', '1', '2026-01-01T20:00:00.4Z', NULL, 'finished')",
+    )
+    .unwrap();
+    old.pragma_update(None, "user_version", 3).unwrap();
+    drop(old);
+    drop(reopen(home.path()));
+    let raw = rusqlite::Connection::open(&path).unwrap();
+    let order: Vec<String> = raw
+        .prepare("SELECT kind || ' ' || at FROM operation ORDER BY seq")
+        .unwrap()
+        .query_map([], |row| row.get(0))
+        .unwrap()
+        .map(Result::unwrap)
+        .collect();
+    assert_eq!(
+        order,
+        [
+            "change 2026-01-01T20:00:00Z",
+            "rollback 2026-01-01T20:00:00.4Z",
+            "change 2026-01-01T20:00:00.45Z",
+            "change 2026-01-01T19:00:00Z",
+        ]
+    );
+}
+
+#[test]
+fn a_ledger_that_another_process_writes_is_busy_and_not_broken() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = reopen(home.path());
+    let other = rusqlite::Connection::open(ledger.path()).unwrap();
+    other.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let evening: ProfileName = name("evening");
+    let error = ledger.save_revision(&evening, "one", None, "m", now()).unwrap_err();
+    assert!(matches!(error, LedgerError::Busy), "{error}");
 }
 
 #[test]

@@ -3,9 +3,11 @@
 use std::fmt;
 use std::path::PathBuf;
 
+use frevin_core::environment::Environment;
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, CleanPlace, KeyPath, State, WinName};
-use frevin_core::surroundings::Surroundings;
+use frevin_core::ids::{BootId, PcId};
+use frevin_core::setting::{Address, CleanPlace, KeyPath, State, TakesEffect, WinName};
+use frevin_core::waiting::Start;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -51,6 +53,17 @@ pub trait Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn boot(&self) -> Result<BootId, PcError>;
+
+    /// The present start of what a setting waits for where its write acts after `moment`: of the
+    /// sign-in, or of the program, service or device that the setting belongs to.
+    ///
+    /// Two answers are equal as long as that has not started anew, whatever the clocks say; a restart of
+    /// the PC starts everything anew. [`Start::Unknown`] where the PC cannot tell, or cannot tell which
+    /// program, service or device it is.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn start_of(&self, moment: TakesEffect, address: &Address) -> Result<Start, PcError>;
 
     /// Takes the right to change the PC. It ends with the value, or with the process. What is
     /// read after it is what whoever had the right before has left.
@@ -135,8 +148,8 @@ pub trait Pc {
     ///
     /// # Errors
     /// Where the PC cannot be asked.
-    fn surroundings(&self) -> Result<Surroundings, PcError> {
-        Ok(Surroundings::of(&self.facts()?))
+    fn environment(&self) -> Result<Environment, PcError> {
+        Ok(Environment::of(&self.facts()?))
     }
 
     /// Every setting of the PC that can be listed, in order of address, each once.
@@ -150,7 +163,7 @@ pub trait Pc {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PcIdentity {
     /// An identifier that no other PC has.
-    pub id: String,
+    pub id: PcId,
     /// Its name, for people.
     pub name: String,
     /// What kind of PC it is.
@@ -175,11 +188,6 @@ impl fmt::Display for PcKind {
         })
     }
 }
-
-/// One start of a PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct BootId(pub String);
 
 /// The right to change a PC.
 #[must_use = "the right ends when this value is dropped"]
@@ -266,7 +274,7 @@ pub struct CleanContent {
 
 /// What came of asking for a restore point.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "restore_point")]
+#[serde(rename_all = "kebab-case")]
 pub enum RestorePoint {
     /// It was made.
     Made {
@@ -314,6 +322,9 @@ pub enum PcError {
         /// What is wrong with it.
         reason: String,
     },
+    /// The operating system answered with an error.
+    #[error("Windows: {0}")]
+    System(String),
     /// A file of the PC could not be read or written.
     #[error(transparent)]
     Io(#[from] std::io::Error),

@@ -1,10 +1,9 @@
 //! The PC behind one trait.
 //!
-//! [`Pc`] is what Frevin needs of a PC; its documentation is a contract. [`windows`] is the PC that
+//! [`Pc`] is what Frevin needs of a PC; its documentation is a contract. `windows` is the PC that
 //! Frevin runs on, [`rehearsal`] one that is simulated in a folder, and [`conformance`] checks any
 //! implementation against the contract.
-#![cfg_attr(not(windows), forbid(unsafe_code))]
-#![deny(unsafe_code)]
+#![forbid(unsafe_code)]
 
 pub mod conformance;
 mod contract;
@@ -17,7 +16,8 @@ pub mod rehearsal;
 pub mod windows;
 
 pub use contract::{
-    BootId, CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
+    CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
     WriteError, Written,
 };
+pub use files::is_link;
 pub use fingerprint::{Fingerprint, fingerprint};

@@ -5,12 +5,15 @@
 use std::cell::Cell;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, CleanPlace, KeyPath, RegistryData, State, Value, WinName};
+use frevin_core::ids::BootId;
+use frevin_core::setting::{
+    Address, CleanPlace, KeyPath, RegistryData, State, TakesEffect, Value, WinName,
+};
+use frevin_core::waiting::Start;
 use frevin_pc::conformance::{Sample, Samples, check};
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{
-    BootId, CleanContent, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint, WriteError,
-    Written,
+    CleanContent, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint, WriteError, Written,
 };
 
 const VALUE: &str = r"registry:HKCU\Control Panel\Mouse#MouseSpeed";
@@ -66,6 +69,10 @@ impl Pc for Saboteur {
 
     fn boot(&self) -> Result<BootId, PcError> {
         self.pc.boot()
+    }
+
+    fn start_of(&self, moment: TakesEffect, address: &Address) -> Result<Start, PcError> {
+        self.pc.start_of(moment, address)
     }
 
     fn lock(&mut self) -> Result<PcLock, LockError> {

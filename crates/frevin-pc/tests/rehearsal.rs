@@ -4,10 +4,11 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use frevin_core::frames::metrics;
 use frevin_core::setting::{
-    Address, PageFileSize, RegistryData, RunState, ServiceStart, State, ThingKind, Value,
+    Address, ObjectKind, PageFileSize, RegistryData, RunState, ServiceStart, State, Value,
 };
+use frevin_core::tweak::Catalogue;
+use frevin_frames::metrics;
 use frevin_pc::conformance::{self, Sample, Samples};
 use frevin_pc::rehearsal::{Event, Faults, RehearsalPc, Template, create};
 use frevin_pc::{LockError, Pc, PcError, WriteError, Written, fingerprint};
@@ -73,6 +74,11 @@ fn files(pc: &RehearsalPc) -> BTreeMap<String, Vec<u8>> {
         files.insert("in-effect".into(), bytes);
     }
     files
+}
+
+/// The settings that the PC does not behave by yet.
+fn waiting(pc: &RehearsalPc) -> Vec<Address> {
+    pc.waiting().into_iter().map(|(address, _)| address).collect()
 }
 
 #[test]
@@ -161,7 +167,7 @@ fn it_keeps_the_contract() {
     };
     let mut kinds: Vec<_> = samples.writable.iter().map(|sample| sample.address.kind()).collect();
     kinds.dedup();
-    assert_eq!(kinds.len(), 6 + ThingKind::ALL.len(), "every kind is exercised");
+    assert_eq!(kinds.len(), 6 + ObjectKind::ALL.len(), "every kind is exercised");
     let violations = conformance::check(&mut pc, &samples).unwrap();
     assert!(violations.is_empty(), "{violations:#?}");
     assert_eq!(files(&pc), before, "the files are the same bytes again");
@@ -189,19 +195,19 @@ fn some_writes_wait_for_a_restart() {
     let before = files(&pc);
     pc.write(&at(FILE_CACHE), &dword(1)).unwrap();
     pc.write(&at("visual:menu-delay"), &Value::Milliseconds(1).into()).unwrap();
-    assert_eq!(pc.waiting_for_restart(), [at(FILE_CACHE)]);
+    assert_eq!(waiting(&pc), [at(FILE_CACHE)]);
     pc.write(&at(FILE_CACHE), &dword(0)).unwrap();
     pc.write(&at("visual:menu-delay"), &Value::Milliseconds(400).into()).unwrap();
-    assert_eq!(pc.waiting_for_restart(), [], "put back before it took effect");
+    assert_eq!(waiting(&pc), [], "put back before it took effect");
     assert_eq!(files(&pc), before);
 
     pc.write(&at(FILE_CACHE), &dword(1)).unwrap();
     let boot = pc.boot().unwrap();
     pc.restart(&lock).unwrap();
     assert_ne!(pc.boot().unwrap(), boot);
-    assert_eq!(pc.waiting_for_restart(), []);
+    assert_eq!(waiting(&pc), []);
     pc.write(&at(FILE_CACHE), &dword(0)).unwrap();
-    assert_eq!(pc.waiting_for_restart(), [at(FILE_CACHE)], "the way back waits too");
+    assert_eq!(waiting(&pc), [at(FILE_CACHE)], "the way back waits too");
 }
 
 #[test]
@@ -248,19 +254,19 @@ fn devices_boot_entries_features_and_page_files_wait_for_a_restart() {
     let folder = tempfile::tempdir().unwrap();
     let mut pc = new_pc(folder.path());
     let lock = pc.lock().unwrap();
-    let waiting = [
+    let cases = [
         ("feature:VirtualMachinePlatform#enabled", flag(false)),
         ("boot:current#element-disabledynamictick", text("yes")),
         ("pagefile:C:#size", Value::PageFile(PageFileSize::None).into()),
     ];
-    for (address, state) in &waiting {
+    for (address, state) in &cases {
         pc.write(&at(address), state).unwrap();
     }
     pc.write(&at("display:Lumet 27Q#scaling-percent"), &Value::Number(150).into()).unwrap();
-    assert_eq!(pc.waiting_for_restart().len(), waiting.len());
+    assert_eq!(waiting(&pc).len(), cases.len() + 1);
     pc.restart(&lock).unwrap();
-    assert!(pc.waiting_for_restart().is_empty());
-    assert_eq!(pc.read(&at(waiting[1].0)).unwrap(), waiting[1].1);
+    assert!(waiting(&pc).is_empty());
+    assert_eq!(pc.read(&at(cases[1].0)).unwrap(), cases[1].1);
 }
 
 #[test]
@@ -339,7 +345,7 @@ fn measured(pc: &mut RehearsalPc) -> (f64, f64, f64) {
     pc.record(&lock, "canyon-run", 60.0).unwrap();
     let runs: Vec<_> =
         (0..6).map(|_| metrics(&pc.record(&lock, "canyon-run", 60.0).unwrap().series)).collect();
-    let mean = |of: fn(&frevin_core::frames::Metrics) -> f64| {
+    let mean = |of: fn(&frevin_frames::Metrics) -> f64| {
         runs.iter().map(of).sum::<f64>() / runs.len() as f64
     };
     (
@@ -436,4 +442,25 @@ proptest! {
         }
         prop_assert_eq!(files(&pc), before);
     }
+}
+
+/// What a definition says of when it is felt and what a rehearsal PC does are one: otherwise a profile
+/// is previewed as acting at once and measured while nothing of it does.
+#[test]
+fn definitions_and_rehearsal_pcs_agree_on_when_a_write_is_felt() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut disagree = std::collections::BTreeSet::new();
+    for (index, template) in Template::all().into_iter().enumerate() {
+        let pc = create(&folder.path().join(index.to_string()), template, "A PC", 1).unwrap();
+        for tweak in Catalogue::built_in().unwrap().iter() {
+            for wanted in tweak.sample_settings().unwrap() {
+                let felt = pc.takes_effect(&wanted.address);
+                if felt != wanted.takes_effect {
+                    let (said, address) = (wanted.takes_effect, &wanted.address);
+                    disagree.insert(format!("{}: {address}: says {said}, is {felt}", tweak.id));
+                }
+            }
+        }
+    }
+    assert!(disagree.is_empty(), "{disagree:#?}");
 }

@@ -9,11 +9,11 @@ use miette::{
 };
 
 use crate::commands;
-use crate::failure::Failure;
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
 use crate::logging;
 use crate::options::GlobalOptions;
-use crate::report::Answer;
-use crate::session::Session;
+use crate::outcome::Outcome;
 use crate::view::{bad, dim, strong};
 
 /// Tweak a gaming PC, measure what came of it, and take back what made it worse.
@@ -73,67 +73,98 @@ pub fn main() -> ExitCode {
     logging::start(cli.options.verbose);
     let (json, quiet) = (cli.options.json, cli.options.quiet);
     match run(cli) {
-        Ok(answer) => {
-            if json {
-                print_json(&answer.json);
-            } else if !(quiet && answer.is_receipt) {
-                answer.page.print();
-            }
-            ExitCode::from(u8::from(!answer.is_yes))
-        }
-        Err(failure) => {
-            if json {
-                print_json(&failure.to_json());
-            } else {
-                print_failure(&failure);
-            }
-            ExitCode::from(failure.kind.exit_code())
-        }
+        Ok(answer) => match show(&answer, json, quiet) {
+            Ok(()) => ExitCode::from(u8::from(!answer.is_yes)),
+            Err(failure) => fail(&failure, false),
+        },
+        Err(failure) => fail(&failure, json),
     }
 }
 
-fn run(cli: Cli) -> Result<Answer, Failure> {
-    let session = Session::new(&cli.options)?;
+/// Shows a result. A result that could not be shown whole is a failure, whatever was done.
+fn show(answer: &Outcome, json: bool, quiet: bool) -> Result<(), Failure> {
+    let shown = if json {
+        let json = answer.json.as_ref().map_err(|error| {
+            Failure::new(Kind::Internal, format!("the result cannot be written as JSON: {error}"))
+        })?;
+        print_json(json)
+    } else if quiet && answer.is_receipt {
+        Ok(())
+    } else {
+        answer.aside.print_aside();
+        answer.page.print()
+    };
+    shown.map_err(|error| {
+        Failure::new(Kind::Files, format!("the result could not be written out: {error}"))
+            .hint("what was done is done; only its output is lost")
+    })
+}
+
+/// Tells a failure, and gives its exit code.
+fn fail(failure: &Failure, json: bool) -> ExitCode {
+    if json {
+        // Where even that cannot be written, the exit code is what is left to tell it.
+        let _ = print_json(&failure.to_json());
+    } else {
+        print_failure(failure);
+    }
+    ExitCode::from(failure.kind.exit_code())
+}
+
+fn run(cli: Cli) -> Result<Outcome, Failure> {
+    let context = Context::new(&cli.options)?;
     match cli.command {
-        Command::Demo(args) => commands::demo::run(&session, &args),
-        Command::Inspect(args) => commands::inspect::run(&session, &args),
-        Command::Tweak(command) => commands::tweak::run(&session, &command),
-        Command::Profile(command) => commands::profile::run(&session, &command),
-        Command::Preview(args) => commands::preview::run(&session, &args),
-        Command::Apply(args) => commands::apply::run(&session, &args),
-        Command::Rollback(args) => commands::rollback::run(&session, &args),
-        Command::Recover(args) => commands::recover::run(&session, &args),
-        Command::Quarantine(command) => commands::quarantine::run(&session, &command),
-        Command::Snapshot(command) => commands::snapshot::run(&session, &command),
-        Command::Drift(args) => commands::drift::run(&session, &args),
-        Command::Scene(command) => commands::scene::run(&session, &command),
-        Command::Run(command) => commands::run::run(&session, &command),
-        Command::Compare(args) => commands::compare::run(&session, &args),
-        Command::Network(args) => commands::network::run(&session, &args),
-        Command::Rehearsal(command) => commands::rehearsal::run(&session, &command),
+        Command::Demo(args) => commands::demo::run(&context, &args),
+        Command::Inspect(args) => commands::inspect::run(&context, &args),
+        Command::Tweak(command) => commands::tweak::run(&context, &command),
+        Command::Profile(command) => commands::profile::run(&context, &command),
+        Command::Preview(args) => commands::preview::run(&context, &args),
+        Command::Apply(args) => commands::apply::run(&context, &args),
+        Command::Rollback(args) => commands::rollback::run(&context, &args),
+        Command::Recover(args) => commands::recover::run(&context, &args),
+        Command::Quarantine(command) => commands::quarantine::run(&context, &command),
+        Command::Snapshot(command) => commands::snapshot::run(&context, &command),
+        Command::Drift(args) => commands::drift::run(&context, &args),
+        Command::Scene(command) => commands::scene::run(&context, &command),
+        Command::Run(command) => commands::run::run(&context, &command),
+        Command::Compare(args) => commands::compare::run(&context, &args),
+        Command::Network(args) => commands::network::run(&context, &args),
+        Command::Rehearsal(command) => commands::rehearsal::run(&context, &command),
         Command::Completions { shell } => Ok(completions(shell)),
     }
 }
 
-fn completions(shell: clap_complete::Shell) -> Answer {
+fn completions(shell: clap_complete::Shell) -> Outcome {
     let mut script = Vec::new();
     clap_complete::generate(shell, &mut Cli::command(), "frevin", &mut script);
     let script = String::from_utf8_lossy(&script).into_owned();
     let mut page = crate::view::Page::default();
     page.line(script.trim_end());
-    Answer { json: serde_json::json!({ "script": script }), page, is_yes: true, is_receipt: false }
+    Outcome {
+        json: Ok(serde_json::json!({ "script": script })),
+        page,
+        aside: crate::view::Page::default(),
+        is_yes: true,
+        is_receipt: false,
+    }
 }
 
-fn print_json(value: &serde_json::Value) {
-    let mut out = std::io::stdout().lock();
-    let _ = serde_json::to_writer_pretty(&mut out, value);
-    let _ = writeln!(out);
+fn print_json(value: &serde_json::Value) -> std::io::Result<()> {
+    let text = serde_json::to_string_pretty(value).map_err(std::io::Error::other)?;
+    crate::view::written(|| {
+        let mut out = std::io::stdout().lock();
+        writeln!(out, "{text}")?;
+        out.flush()
+    })
 }
 
 fn print_failure(failure: &Failure) {
     let mut text = format!("{} {}\n", bad(strong("error:")), failure.message);
     for detail in &failure.details {
         text.push_str(&format!("  {detail}\n"));
+    }
+    for (number, cause) in failure.causes.iter().enumerate() {
+        text.push_str(&format!("  {} {cause}\n", dim(format_args!("cause {}:", number + 1))));
     }
     if let Some(document) = &failure.document {
         text.push('\n');
@@ -157,6 +188,9 @@ fn draw_problems(document: &frevin_core::document::BadDocument) -> String {
         diagnostic.help.clone_from(&problem.advice);
         if let Some(span) = &problem.span {
             diagnostic = diagnostic.with_label(LabeledSpan::underline(span.clone()));
+        }
+        if let Some((span, what)) = &problem.related {
+            diagnostic = diagnostic.and_label(LabeledSpan::at(span.clone(), *what));
         }
         let source = NamedSource::new(&document.name, document.text.clone());
         let report = miette::Report::new(diagnostic).with_source_code(source);

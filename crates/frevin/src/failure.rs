@@ -35,6 +35,8 @@ pub(crate) enum Kind {
     ChangedByOthers,
     /// A file or folder could not be read or written.
     Files,
+    /// What was waited for did not come in time.
+    TimeRanOut,
     /// Something that should not happen.
     Internal,
 }
@@ -52,6 +54,7 @@ impl Kind {
             Self::Busy => 8,
             Self::ChangedByOthers => 9,
             Self::Files => 10,
+            Self::TimeRanOut => 11,
             Self::Internal => 70,
         }
     }
@@ -67,6 +70,8 @@ pub(crate) struct Failure {
     pub(crate) details: Vec<String>,
     /// What to do next.
     pub(crate) hints: Vec<String>,
+    /// What caused it, from the nearest cause to the first one.
+    pub(crate) causes: Vec<String>,
     /// The document that is at fault.
     pub(crate) document: Option<Box<BadDocument>>,
 }
@@ -78,6 +83,7 @@ impl Failure {
             message: message.into(),
             details: Vec::new(),
             hints: Vec::new(),
+            causes: Vec::new(),
             document: None,
         }
     }
@@ -91,6 +97,20 @@ impl Failure {
     #[must_use]
     pub(crate) fn details(mut self, lines: impl IntoIterator<Item = String>) -> Self {
         self.details.extend(lines);
+        self
+    }
+
+    /// With all that caused an error, below what the message says already.
+    #[must_use]
+    pub(crate) fn caused_by(mut self, error: &(dyn std::error::Error + 'static)) -> Self {
+        let mut source = error.source();
+        while let Some(cause) = source {
+            let text = cause.to_string();
+            if self.message != text && self.causes.last() != Some(&text) {
+                self.causes.push(text);
+            }
+            source = cause.source();
+        }
         self
     }
 
@@ -110,6 +130,7 @@ impl Failure {
                 "exit_code": self.kind.exit_code(),
                 "message": self.message,
                 "details": self.details,
+                "causes": self.causes,
                 "hints": self.hints,
                 "problems": problems,
             }
@@ -144,7 +165,8 @@ impl From<BadDocument> for Failure {
 impl From<LedgerError> for Failure {
     fn from(error: LedgerError) -> Self {
         let message = error.to_string();
-        match error {
+        let causes = Self::new(Kind::Internal, &*message).caused_by(&error).causes;
+        let mut failure = match error {
             LedgerError::NoProfile(_) => {
                 Self::new(Kind::NotFound, message).hint("`frevin profile list` shows those there are")
             }
@@ -175,12 +197,23 @@ impl From<LedgerError> for Failure {
             LedgerError::Damaged { .. } => Self::new(Kind::BadInput, message)
                 .hint("nothing was written; restore the file from a copy, or move it away to begin anew")
                 .hint("the undo files beside it work without it"),
-            LedgerError::CannotOpen { .. } => Self::new(Kind::NotFound, message)
+            LedgerError::Unreadable { .. } => Self::new(Kind::BadInput, message)
+                .hint("nothing was written; was the ledger written by a newer Frevin, or by hand?"),
+            LedgerError::Busy => Self::new(Kind::Busy, message)
+                .hint("try again; a change that had begun is finished by `frevin recover`"),
+            LedgerError::DiskFull => Self::new(Kind::Files, message)
+                .hint("make room; a change that had begun is finished by `frevin recover`"),
+            LedgerError::CannotOpen { .. } => Self::new(Kind::Files, message)
                 .hint("nothing was changed; is the home folder there, and may it be written? See --home"),
-            LedgerError::Io(_) => Self::new(Kind::NotFound, message)
+            LedgerError::Io(_) => Self::new(Kind::Files, message)
                 .hint("is the home folder there and may it be written? See --home"),
-            _ => Self::new(Kind::Internal, message),
-        }
+            LedgerError::NoRollback(_) | LedgerError::Database(_) => {
+                Self::new(Kind::Internal, message)
+            }
+            other => Self::new(Kind::Internal, other.to_string()),
+        };
+        failure.causes = causes;
+        failure
     }
 }
 
@@ -192,6 +225,8 @@ impl From<PcError> for Failure {
                 Self::new(Kind::NotFound, message).hint("`frevin rehearsal new FOLDER` makes one")
             }
             PcError::Broken { .. } => Self::new(Kind::BadInput, message),
+            PcError::System(_) => Self::new(Kind::Files, message)
+                .hint("is the service of Windows that answers it running?"),
             PcError::Io(error) => error.into(),
         }
     }
@@ -243,7 +278,8 @@ impl From<TemplateError> for Failure {
             TemplateError::NotEmpty(_) => Self::new(Kind::BadInput, message)
                 .hint("nothing was changed; name a folder that does not exist yet"),
             TemplateError::Pc(error) => error.into(),
-            TemplateError::Io(_) => Self::new(Kind::NotFound, message),
+            TemplateError::Io(_) => Self::new(Kind::Files, message)
+                .hint("may the folder above be written, and is there room on the disk?"),
         }
     }
 }

@@ -16,12 +16,16 @@ pub(crate) fn make(home: &Path) -> Result<(), Failure> {
     if let Some(parent) = home.parent() {
         fs_err::create_dir_all(parent)?;
     }
-    Ok(frevin_pc::windows::own_folder::create(home)?)
+    Ok(frevin_windows::own_folder::create(home)?)
 }
 
-/// The ledger makes the home where nothing has to be guarded.
+/// Makes the home where it is not there yet; nothing has to be guarded here.
 #[cfg(not(windows))]
-pub(crate) fn make(_home: &Path) -> Result<(), Failure> {
+pub(crate) fn make(home: &Path) -> Result<(), Failure> {
+    // A file in its place is told by the ledger, with what to do.
+    if !home.exists() {
+        fs_err::create_dir_all(home)?;
+    }
     Ok(())
 }
 
@@ -29,7 +33,7 @@ pub(crate) fn make(_home: &Path) -> Result<(), Failure> {
 #[cfg(windows)]
 pub(crate) fn check(home: &Path) -> Result<(), Failure> {
     use crate::failure::Kind;
-    use frevin_pc::windows::own_folder::distrust;
+    use frevin_windows::own_folder::distrust;
 
     if !home.exists() {
         return Ok(());

@@ -11,7 +11,7 @@ use frevin_core::setting::{
 };
 use frevin_pc::Pc;
 use frevin_pc::conformance::{self, Sample, Samples};
-use frevin_pc::windows::LivePc;
+use frevin_pc::windows::pc::LivePc;
 
 const NETWORK: &str =
     r"HKLM\SYSTEM\CurrentControlSet\Control\Network\{4d36e972-e325-11ce-bfc1-08002be10318}";
@@ -65,7 +65,7 @@ fn home() -> PathBuf {
 
 #[test]
 fn what_is_real_here_keeps_the_contract() {
-    let mut pc = LivePc::open(&home()).unwrap();
+    let mut pc = frevin_windows::live_pc(&home()).unwrap();
     let _lock = pc.lock().unwrap();
     furnish(
         &mut pc,
@@ -146,7 +146,7 @@ fn what_is_real_here_keeps_the_contract() {
 /// says why there is none.
 #[test]
 fn what_this_windows_lacks_is_told() {
-    let pc = LivePc::open(&home()).unwrap();
+    let pc = frevin_windows::live_pc(&home()).unwrap();
     let balanced = "381b4222-f694-41f0-9685-ff5bb260df2e";
     let setting = "54533251-82be-4824-96c1-47b60b740d00/893dee8e-2bef-41e0-89c6-b55d0929964c";
     for address in [

@@ -46,6 +46,7 @@ fn plans_and_changes() {
     by_hand[]
     changed_by_others[]
     denied[]
+    does_not_fit[]
     left_out[]
     refusals[]
     steps[].action
@@ -58,6 +59,10 @@ fn plans_and_changes() {
     steps[].after.value.run
     steps[].after.value.start.delayed
     steps[].after.value.start.type
+    steps[].arguments.by_policy.flag
+    steps[].arguments.delay_ms.whole
+    steps[].arguments.plan.choice
+    steps[].arguments.start.choice
     steps[].before
     steps[].before.value.milliseconds
     steps[].before.value.plan
@@ -72,15 +77,16 @@ fn plans_and_changes() {
     steps[].tweak
     takes_effect
     title
-    waiting_for_restart
+    waiting[]
     ");
     let applied = place.json(&["apply", "evening", "--yes"]);
     assert_snapshot!(lines(&applied), @"
     by_hand[]
     change
+    displays_put_back[]
+    in_force_by[]
     left_out[]
-    number
-    restore_point
+    restore_point.made.number
     takes_effect
     title
     undo_files.registry
@@ -98,6 +104,7 @@ fn plans_and_changes() {
     ");
     assert_snapshot!(lines(&place.json(&["rollback", "1", "--yes"])), @"
     left_in_place[]
+    let_go
     takes_effect
     way_back.changed_by_others[]
     way_back.steps[].write.address
@@ -128,27 +135,49 @@ fn measurements() {
         place.json(&["run", "record", "--scene", "canyon-run", "--state", state, "--seconds", "2"])
     };
     assert_snapshot!(lines(&record("a")), @"
+    visit.context.graphics_driver
+    visit.context.waiting[]
+    visit.context.windows_build
+    visit.environment.after.available_memory_mib
+    visit.environment.after.free_gib.C:
+    visit.environment.after.free_gib.D:
+    visit.environment.after.ping
+    visit.environment.after.processes
+    visit.environment.after.processor_mhz
+    visit.environment.after.services_running
+    visit.environment.before.available_memory_mib
+    visit.environment.before.free_gib.C:
+    visit.environment.before.free_gib.D:
+    visit.environment.before.ping
+    visit.environment.before.processes
+    visit.environment.before.processor_mhz
+    visit.environment.before.services_running
     visit.id
+    visit.in_force.digest
+    visit.in_force.uses[]
+    visit.operation
     visit.pc
     visit.recorded_at
     visit.runs[].boot
+    visit.runs[].conditions.detected.frame_cap
+    visit.runs[].conditions.detected.pauses[]
+    visit.runs[].conditions.detected.phases[]
     visit.runs[].conditions.game_version
+    visit.runs[].conditions.is_of_host
     visit.runs[].conditions.on_battery
-    visit.runs[].conditions.shown.frame_cap
-    visit.runs[].conditions.shown.pauses[]
-    visit.runs[].conditions.shown.phases[]
     visit.runs[].conditions.while_recording
     visit.runs[].id
     visit.runs[].is_warm_up
     visit.runs[].metrics.average_fps
     visit.runs[].metrics.frames
     visit.runs[].metrics.longest_frame_ms
-    visit.runs[].metrics.low_01_percent_fps
+    visit.runs[].metrics.low_0_1_percent_fps
     visit.runs[].metrics.low_1_percent_fps
     visit.runs[].metrics.median_fps
-    visit.runs[].metrics.pacing
+    visit.runs[].metrics.pacing_ms
+    visit.runs[].metrics.pacing_share
     visit.runs[].metrics.seconds
-    visit.runs[].metrics.slowest_01_percent_average_fps
+    visit.runs[].metrics.slowest_0_1_percent_average_fps
     visit.runs[].metrics.slowest_1_percent_average_fps
     visit.runs[].metrics.standard_deviation_ms
     visit.runs[].metrics.stutter.events
@@ -158,35 +187,46 @@ fn measurements() {
     visit.runs[].metrics.time_weighted_low_1_percent_fps
     visit.runs[].run_since_boot
     visit.runs[].source
-    visit.runs[].waits_for_restart
+    visit.runs[].was_waiting
     visit.scene
     visit.state_name
-    visit.surroundings.after.available_memory_mib
-    visit.surroundings.after.free_gib.C:
-    visit.surroundings.after.free_gib.D:
-    visit.surroundings.after.ping
-    visit.surroundings.after.processes
-    visit.surroundings.after.processor_mhz
-    visit.surroundings.after.services_running
-    visit.surroundings.before.available_memory_mib
-    visit.surroundings.before.free_gib.C:
-    visit.surroundings.before.free_gib.D:
-    visit.surroundings.before.ping
-    visit.surroundings.before.processes
-    visit.surroundings.before.processor_mhz
-    visit.surroundings.before.services_running
-    visit.tweaks[]
+    visit.status
     ");
     for state in ["b", "a", "b", "a", "b", "a", "b"] {
         record(state);
     }
     assert_snapshot!(lines(&place.json(&["compare", "a", "b"])), @"
     a
-    around[].first
-    around[].second
-    around[].what
+    around_a[].after.available_memory_mib
+    around_a[].after.free_gib.C:
+    around_a[].after.free_gib.D:
+    around_a[].after.ping
+    around_a[].after.processes
+    around_a[].after.processor_mhz
+    around_a[].after.services_running
+    around_a[].before.available_memory_mib
+    around_a[].before.free_gib.C:
+    around_a[].before.free_gib.D:
+    around_a[].before.ping
+    around_a[].before.processes
+    around_a[].before.processor_mhz
+    around_a[].before.services_running
+    around_b[].after.available_memory_mib
+    around_b[].after.free_gib.C:
+    around_b[].after.free_gib.D:
+    around_b[].after.ping
+    around_b[].after.processes
+    around_b[].after.processor_mhz
+    around_b[].after.services_running
+    around_b[].before.available_memory_mib
+    around_b[].before.free_gib.C:
+    around_b[].before.free_gib.D:
+    around_b[].before.ping
+    around_b[].before.processes
+    around_b[].before.processor_mhz
+    around_b[].before.services_running
     b
-    cautions[]
+    cautions[].caution
     findings[].a_fps
     findings[].b_fps
     findings[].decided_after_pairs
@@ -200,10 +240,12 @@ fn measurements() {
     guards[].difference.high
     guards[].difference.low
     guards[].guard
-    guards[].vetoes
+    guards[].state
+    guards[].vetoed_after_pairs
     is_finished
     pair_limit
     pairs
+    pairs_after_verdict
     scene
     verdict
     visits[][]

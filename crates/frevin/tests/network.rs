@@ -105,7 +105,7 @@ fn an_address_is_pinged_around_a_visit_and_kept_with_it() {
     for state in ["a", "b"] {
         let record = ["run", "record", "--scene", "canyon-run", "--state", state, "--runs", "1"];
         let visit = place.json(&[&record[..], &["--seconds", "2", "--ping", &address]].concat());
-        let around = &visit["visit"]["surroundings"];
+        let around = &visit["visit"]["environment"];
         assert_eq!(around["before"]["ping"]["sent"], 20, "{visit}");
         assert!(around["after"]["processes"].is_u64(), "{visit}");
     }

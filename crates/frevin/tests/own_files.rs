@@ -83,7 +83,7 @@ fn a_home_that_is_a_file_is_told() {
     let place = Place::new();
     place.write("file", "x");
     let home = place.path().join("file").display().to_string();
-    let said = place.run(&["profile", "list", "--home", &home]).fails(3);
+    let said = place.run(&["profile", "list", "--home", &home]).fails(10);
     assert!(said.err.contains("may it be written"), "{}", said.err);
 }
 

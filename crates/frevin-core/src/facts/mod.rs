@@ -310,7 +310,7 @@ impl Facts {
 
     /// Facts of an unremarkable desktop: what conditions are checked against when a catalogue
     /// is loaded, and a start for tests.
-    pub fn sample() -> Self {
+    pub fn reference() -> Self {
         Self {
             form: Some(Form::Desktop),
             power_source: super::setting::PowerSource::Mains,

@@ -112,7 +112,7 @@ mod tests {
 
     #[test]
     fn a_condition_over_what_is_not_known_says_so() {
-        let mut facts = Facts::sample();
+        let mut facts = Facts::reference();
         assert_eq!(untold(&facts, "facts.memory.rated_mt_s > 1"), None);
         facts.unknown.insert("memory.rated_mt_s".into(), "no table".into());
         facts.unknown.insert("drives.kind".into(), "no answer".into());
@@ -145,7 +145,7 @@ mod tests {
 
     #[test]
     fn what_an_owner_tells_is_known() {
-        let mut facts = Facts::sample();
+        let mut facts = Facts::reference();
         facts.uses.printer = None;
         facts.graphics[0].is_discrete = None;
         facts.unknown.insert("uses.printer".into(), "?".into());

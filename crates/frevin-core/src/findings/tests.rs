@@ -38,7 +38,7 @@ fn ids(findings: &[Finding]) -> Vec<&str> {
 }
 
 fn sound() -> Facts {
-    let mut facts = Facts::sample();
+    let mut facts = Facts::reference();
     facts.memory.actual_mt_s = facts.memory.rated_mt_s;
     facts
 }
@@ -61,7 +61,7 @@ fn every_rule_names_what_mends_it_and_there_is_such_a_tweak() {
 
 #[test]
 fn what_facts_tell_is_found_the_most_worthwhile_first() {
-    let mut facts = Facts::sample();
+    let mut facts = Facts::reference();
     facts.displays[0].refresh_hz = 60;
     facts.displays[0].scaling_percent = Some(150);
     facts.drives[0].free_gib = 10;

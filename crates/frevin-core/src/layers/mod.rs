@@ -5,13 +5,14 @@
 //! stack. Rolling a change back takes its layers out wherever they lie: only where one was on
 //! top does the PC have to move, and it moves to what is then on top, or to the original.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::ids::StateDigest;
 use crate::setting::{Address, State};
-use crate::tweak::TweakId;
+use crate::tweak::{TweakId, TweakUse};
 
 /// The number of a change in its ledger, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -29,8 +30,9 @@ impl fmt::Display for ChangeId {
 pub struct Layer {
     /// The change that laid it.
     pub change: ChangeId,
-    /// The tweak of that change.
-    pub tweak: TweakId,
+    /// The use of a tweak in that change.
+    #[serde(flatten)]
+    pub used: TweakUse,
     /// What it wants.
     pub state: State,
 }
@@ -65,6 +67,8 @@ pub enum Selection {
     Tweak(TweakId),
     /// One tweak of one change.
     TweakOfChange(ChangeId, TweakId),
+    /// These uses of tweaks, whichever changes laid them.
+    Uses(Vec<TweakUse>),
 }
 
 impl Selection {
@@ -74,8 +78,11 @@ impl Selection {
             Self::All => true,
             Self::Nothing => false,
             Self::Change(change) => layer.change == *change,
-            Self::Tweak(tweak) => layer.tweak == *tweak,
-            Self::TweakOfChange(change, tweak) => layer.change == *change && layer.tweak == *tweak,
+            Self::Tweak(tweak) => layer.used.tweak == *tweak,
+            Self::TweakOfChange(change, tweak) => {
+                layer.change == *change && layer.used.tweak == *tweak
+            }
+            Self::Uses(uses) => uses.contains(&layer.used),
         }
     }
 }
@@ -132,6 +139,46 @@ impl Layers {
             .or_insert_with(|| Stack { original: before.clone(), layers: Vec::new() })
             .layers
             .push(layer);
+    }
+
+    /// Puts layers of one change where those of another lie: in their place where a setting had
+    /// one, else on top. Settings of the old change that the new one does not want lose its layer.
+    ///
+    /// `new` holds, for each setting, what it held before and its layer.
+    pub fn replace_change(&mut self, old: ChangeId, new: Vec<(Address, State, Layer)>) {
+        for (address, before, layer) in new {
+            let stack = self
+                .stacks
+                .entry(address)
+                .or_insert_with(|| Stack { original: before, layers: Vec::new() });
+            match stack.layers.iter().position(|other| other.change == old) {
+                Some(place) => stack.layers.insert(place, layer),
+                None => stack.layers.push(layer),
+            }
+        }
+        drop(self.take_out(&Selection::Change(old)));
+    }
+
+    /// The uses of tweaks that hold settings, each once.
+    pub fn uses(&self) -> Vec<TweakUse> {
+        let layers = self.stacks.values().flat_map(|stack| &stack.layers);
+        let uses: BTreeSet<&TweakUse> = layers.map(|layer| &layer.used).collect();
+        uses.into_iter().cloned().collect()
+    }
+
+    /// A digest of what is in effect: every setting held, with the state that its top layer wants.
+    /// Two PCs, or one PC at two times, have the same digest where Frevin holds the same settings at
+    /// the same states, whichever tweaks and changes did it.
+    pub fn digest(&self) -> StateDigest {
+        let mut hasher = blake3::Hasher::new();
+        for (address, stack) in &self.stacks {
+            let state = serde_json::to_string(stack.effective()).unwrap_or_default();
+            for text in [address.identity().to_string(), state] {
+                hasher.update(&(text.len() as u64).to_le_bytes());
+                hasher.update(text.as_bytes());
+            }
+        }
+        StateDigest::new(hasher.finalize().to_hex().as_str())
     }
 
     /// Lets go of a setting: its layers go, and what it holds from then on is not Frevin's.

@@ -40,7 +40,7 @@ fn apply(pc: &mut Pc, layers: &mut Layers, change: i64, wants: &[(u32, u32, u32)
         layers.lay(
             &address,
             &before,
-            Layer { change: ChangeId(change), tweak: tweak(*number), state },
+            Layer { change: ChangeId(change), used: TweakUse::plain(tweak(*number)), state },
         );
     }
 }

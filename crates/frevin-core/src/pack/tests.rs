@@ -36,7 +36,7 @@ const PACK: &str = r#"Windows Registry Editor Version 5.00
 fn pack(text: &str) -> Pack {
     let text = registry_text::read(text.as_bytes()).unwrap();
     let files = [PackFile { name: "pack.reg".into(), text }];
-    read(&files, &Catalogue::built_in().unwrap(), &Facts::sample())
+    read(&files, &Catalogue::built_in().unwrap(), &Facts::reference())
 }
 
 #[test]
@@ -96,7 +96,7 @@ fn it_becomes_tweaks_and_a_profile_that_read_and_do_the_same() {
     let guarded = made.left_out.iter().map(|id| (id.clone(), Arguments::new()));
     let entries = profile.entries.into_iter().map(|entry| (entry.tweak, entry.arguments));
     for (tweak, arguments) in entries.chain(guarded) {
-        let settings = catalogue.get(&tweak).unwrap().resolve(&arguments, &Facts::sample());
+        let settings = catalogue.get(&tweak).unwrap().resolve(&arguments, &Facts::reference());
         wanted.extend(settings.unwrap().into_iter().map(|w| (w.address, w.state)));
     }
     let text = registry_text::read(PACK.as_bytes()).unwrap();

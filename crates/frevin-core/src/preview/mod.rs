@@ -7,6 +7,7 @@ mod drift;
 mod order;
 mod plan;
 mod readings;
+mod switch;
 mod undo;
 mod way_back;
 
@@ -16,5 +17,6 @@ pub use plan::{
     Action, Conflict, Denied, LeftOut, Plan, PlanError, Reason, Refusal, Step, Wish, plan,
 };
 pub use readings::Readings;
+pub use switch::switch;
 pub use undo::{Undoing, undoing};
 pub use way_back::{BackStep, Changed, OnOthers, WayBack, way_back};

@@ -28,7 +28,18 @@ pub(super) fn rank(address: &Address, target: &State, dependencies: usize) -> (u
             (3, signed(dependencies))
         }
         (Address::ServiceRunning(_), _) => (2, -signed(dependencies)),
-        _ => (1, 0),
+        (
+            Address::RegistryValue(..)
+            | Address::ServiceStart(_)
+            | Address::ActivePlan
+            | Address::PowerHidden { .. }
+            | Address::PowerValue { .. }
+            | Address::Visual(_)
+            | Address::Object(_)
+            | Address::Text(_)
+            | Address::Clean(_),
+            _,
+        ) => (1, 0),
     }
 }
 

@@ -8,15 +8,16 @@ use thiserror::Error;
 use super::drift::{Drifted, drift};
 use super::order::rank_on;
 use super::readings::Readings;
-use crate::layers::Layers;
+use crate::layers::{ChangeId, Layers};
 use crate::setting::{Address, RunState, State, TakesEffect, Value, protection};
-use crate::tweak::{TweakId, Wanted};
+use crate::tweak::{TweakUse, Wanted};
 
-/// What one tweak wants on this PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+/// What one use of a tweak wants on this PC.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Wish {
-    /// The tweak.
-    pub tweak: TweakId,
+    /// The use.
+    #[serde(flatten)]
+    pub used: TweakUse,
     /// The settings that it wants.
     pub settings: Vec<Wanted>,
     /// Whether the owner agreed that this tweak touches what is protected.
@@ -33,11 +34,24 @@ pub enum Reason {
     NeededBy(Address),
     /// It would come about anyway as a consequence of another step.
     FollowsFrom(Address),
+    /// The change that this one replaces wanted it, and this one does not.
+    Replaced(ChangeId),
 }
 
 /// What a step does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Serialize,
+    Deserialize,
+    strum::EnumString,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum Action {
     /// The PC is written.
     Write,
@@ -46,13 +60,35 @@ pub enum Action {
     Share,
     /// The PC holds it already, and not because of Frevin. Nothing is written or held.
     AlreadySo,
+    /// The PC is written back to what it holds without the change that this one replaces. The
+    /// setting is not held for this change.
+    PutBack,
+}
+
+impl Action {
+    /// Whether the PC is written.
+    pub fn writes(self) -> bool {
+        match self {
+            Self::Write | Self::PutBack => true,
+            Self::Share | Self::AlreadySo => false,
+        }
+    }
+
+    /// Whether the setting is held for the change from then on.
+    pub fn holds(self) -> bool {
+        match self {
+            Self::Write | Self::Share => true,
+            Self::AlreadySo | Self::PutBack => false,
+        }
+    }
 }
 
 /// One setting of a plan.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Step {
-    /// The tweak that the step is for.
-    pub tweak: TweakId,
+    /// The use of a tweak that the step is for.
+    #[serde(flatten)]
+    pub used: TweakUse,
     /// The setting.
     pub address: Address,
     /// What it holds before the step.
@@ -70,8 +106,9 @@ pub struct Step {
 /// A tweak that is not part of a plan, and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LeftOut {
-    /// The tweak.
-    pub tweak: TweakId,
+    /// The use of the tweak.
+    #[serde(flatten)]
+    pub used: TweakUse,
     /// Why it is not part of the plan.
     pub reasons: Vec<String>,
 }
@@ -79,8 +116,9 @@ pub struct LeftOut {
 /// A protected setting that a tweak wants, without the owner's word for it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Refusal {
-    /// The tweak.
-    pub tweak: TweakId,
+    /// The use of the tweak.
+    #[serde(flatten)]
+    pub used: TweakUse,
     /// The protected setting.
     pub address: Address,
     /// Why it is protected, in words that complete "it …".
@@ -90,8 +128,9 @@ pub struct Refusal {
 /// A setting that this process may not write.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Denied {
-    /// The tweak that wants it.
-    pub tweak: TweakId,
+    /// The use of a tweak that wants it.
+    #[serde(flatten)]
+    pub used: TweakUse,
     /// The setting.
     pub address: Address,
     /// Why it cannot be written, in words that complete "it cannot be written: …".
@@ -104,9 +143,9 @@ pub struct Conflict {
     /// The setting.
     pub address: Address,
     /// The tweak that was asked for first, and what it wants.
-    pub first: (TweakId, State),
+    pub first: (TweakUse, State),
     /// The tweak that was asked for later, and what it wants.
-    pub second: (TweakId, State),
+    pub second: (TweakUse, State),
 }
 
 /// What would change on a PC, step by step: shown first, then carried out as it is.
@@ -129,7 +168,7 @@ pub struct Plan {
 impl Plan {
     /// The steps that write.
     pub fn writes(&self) -> impl Iterator<Item = &Step> {
-        self.steps.iter().filter(|step| step.action == Action::Write)
+        self.steps.iter().filter(|step| step.action.writes())
     }
 
     /// Whether nothing would be written or held.
@@ -173,7 +212,7 @@ pub fn plan<R: Readings>(
         match draft {
             Draft::Steps(steps) => planner.take(steps)?,
             Draft::Impossible(reasons) => {
-                plan.left_out.push(LeftOut { tweak: wish.tweak.clone(), reasons });
+                plan.left_out.push(LeftOut { used: wish.used.clone(), reasons });
             }
         }
     }
@@ -183,12 +222,7 @@ pub fn plan<R: Readings>(
     }
     ranked.sort_by_key(|(rank, _)| *rank);
     plan.steps = ranked.into_iter().map(|(_, step)| step).collect();
-    for step in plan.steps.iter().filter(|step| step.action == Action::Write) {
-        if let Some(reason) = readings.obstacle(&step.address)? {
-            let (tweak, address) = (step.tweak.clone(), step.address.clone());
-            plan.denied.push(Denied { tweak, address, reason });
-        }
-    }
+    plan.denied = denied(&plan, readings)?;
     let touched: BTreeSet<&Address> = plan.writes().map(|step| &step.address).collect();
     let drifted = drift(readings, layers)?;
     plan.changed_by_others =
@@ -196,12 +230,23 @@ pub fn plan<R: Readings>(
     Ok(plan)
 }
 
+/// The writes of a plan that this process may not make.
+pub(super) fn denied<R: Readings>(plan: &Plan, readings: &R) -> Result<Vec<Denied>, R::Error> {
+    let mut denied = Vec::new();
+    for step in plan.writes() {
+        if let Some(reason) = readings.obstacle(&step.address)? {
+            denied.push(Denied { used: step.used.clone(), address: step.address.clone(), reason });
+        }
+    }
+    Ok(denied)
+}
+
 fn refusals(wish: &Wish) -> impl Iterator<Item = Refusal> {
     let unguarded = if wish.consented { &[][..] } else { &wish.settings };
     unguarded.iter().filter_map(|wanted| {
         let protection = protection(&wanted.address)?;
         Some(Refusal {
-            tweak: wish.tweak.clone(),
+            used: wish.used.clone(),
             address: wanted.address.clone(),
             reason: protection.reason,
         })
@@ -214,7 +259,7 @@ struct Planner<'a, R> {
     /// What settings will hold once the steps so far have been carried out.
     held: BTreeMap<Address, State>,
     /// Who wants what of the steps so far.
-    by: BTreeMap<Address, (TweakId, State)>,
+    by: BTreeMap<Address, (TweakUse, State)>,
     steps: Vec<Step>,
 }
 
@@ -252,7 +297,7 @@ impl<R: Readings> Planner<'_, R> {
                 }
                 ahead.held.insert(address.clone(), after.clone());
                 steps.push(Step {
-                    tweak: wish.tweak.clone(),
+                    used: wish.used.clone(),
                     address,
                     before,
                     after,
@@ -358,12 +403,12 @@ impl<R: Readings> Planner<'_, R> {
                 return Err(PlanError::Conflict(Box::new(Conflict {
                     address: step.address,
                     first: first.clone(),
-                    second: (step.tweak, step.after),
+                    second: (step.used, step.after),
                 })));
             }
             self.held.insert(step.address.clone(), step.after.clone());
             if step.action != Action::AlreadySo || step.reason == Reason::Wanted {
-                self.by.insert(step.address.clone(), (step.tweak.clone(), step.after.clone()));
+                self.by.insert(step.address.clone(), (step.used.clone(), step.after.clone()));
             }
             self.steps.push(step);
         }

@@ -1,7 +1,7 @@
 //! The order in which a change is undone.
 
 use super::order::rank_on;
-use super::plan::{Action, Step};
+use super::plan::Step;
 use super::readings::Readings;
 use crate::setting::{Address, State};
 
@@ -23,7 +23,7 @@ pub struct Undoing {
 /// Where the PC cannot be asked.
 pub fn undoing<R: Readings>(steps: &[Step], readings: &R) -> Result<Vec<Undoing>, R::Error> {
     let mut settings: Vec<Undoing> = Vec::new();
-    for step in steps.iter().filter(|step| step.action == Action::Write) {
+    for step in steps.iter().filter(|step| step.action.writes()) {
         match settings.iter_mut().find(|known| known.address == step.address) {
             Some(known) => known.during.push(step.after.clone()),
             None => settings.push(Undoing {
@@ -47,8 +47,9 @@ mod tests {
     use std::convert::Infallible;
 
     use super::*;
-    use crate::preview::Reason;
+    use crate::preview::{Action, Reason};
     use crate::setting::{RegistryData, RunState, ServiceStart, TakesEffect, Value, WinName};
+    use crate::tweak::TweakUse;
 
     struct Nothing;
 
@@ -70,7 +71,7 @@ mod tests {
 
     fn step(address: &str, before: State, after: State, action: Action) -> Step {
         Step {
-            tweak: "a/b".parse().unwrap(),
+            used: TweakUse::plain("a/b".parse().unwrap()),
             address: address.parse().unwrap(),
             before,
             after,

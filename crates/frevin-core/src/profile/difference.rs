@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use crate::preview::Wish;
 use crate::setting::{Address, State};
-use crate::tweak::TweakId;
+use crate::tweak::TweakUse;
 
 /// A setting that two profiles want differently.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -22,8 +22,9 @@ pub struct WishDifference {
 /// What a profile wants of one setting.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct WantedBy {
-    /// By which tweak.
-    pub tweak: TweakId,
+    /// By which use of a tweak.
+    #[serde(flatten)]
+    pub used: TweakUse,
     /// What it shall hold.
     pub state: State,
 }
@@ -34,7 +35,7 @@ pub fn wish_differences(first: &[Wish], second: &[Wish]) -> Vec<WishDifference> 
     for (wishes, is_first) in [(first, true), (second, false)] {
         for wish in wishes {
             for wanted in &wish.settings {
-                let one = WantedBy { tweak: wish.tweak.clone(), state: wanted.state.clone() };
+                let one = WantedBy { used: wish.used.clone(), state: wanted.state.clone() };
                 let sides = both.entry(wanted.address.clone()).or_default();
                 // The last word on a setting is what it comes to.
                 *(if is_first { &mut sides.0 } else { &mut sides.1 }) = Some(one);

@@ -1,87 +1,25 @@
 //! The profile document: TOML in, a checked [`Profile`] or every problem found out.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
 use std::ops::Range;
 use std::str::FromStr;
 
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use serde_json::json;
-use thiserror::Error;
 use toml::Spanned;
 
 use super::revision::RevisionName;
 use crate::document::{BadDocument, Problem, nearest};
 use crate::expression::Expression;
 use crate::facts::Facts;
-use crate::tweak::{Arguments, Catalogue, TweakId, check_argument};
+use crate::ids::{NameError, ProfileName, SceneName};
+use crate::setting::{Address, State};
+use crate::tweak::{Arguments, Catalogue, TweakId, TweakUse, check_argument};
 
 /// The one version of the document format so far.
 const FORMAT: i64 = 1;
 
-/// A profile's name: lower-case letters, digits and hyphens, so that it can name a file too.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
-pub struct ProfileName(String);
-
-/// A scene's name, of the same form as a profile's.
-pub type SceneName = ProfileName;
-
-impl ProfileName {
-    /// The name as text.
-    pub fn as_str(&self) -> &str {
-        &self.0
-    }
-}
-
-/// A text that is not a name.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("`{0}` is not a name: write lower-case letters, digits and hyphens, at most 60")]
-pub struct ProfileNameError(String);
-
-impl FromStr for ProfileName {
-    type Err = ProfileNameError;
-
-    fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
-        let is_name = !text.is_empty()
-            && text.len() <= 60
-            && text.chars().all(good)
-            && !text.starts_with('-')
-            && !is_reserved_on_windows(text);
-        if is_name { Ok(Self(text.to_owned())) } else { Err(ProfileNameError(text.to_owned())) }
-    }
-}
-
-/// Names that Windows takes for devices, whatever follows them in a file name.
-fn is_reserved_on_windows(text: &str) -> bool {
-    matches!(text, "con" | "prn" | "aux" | "nul")
-        || (text.len() == 4
-            && (text.starts_with("com") || text.starts_with("lpt"))
-            && text.ends_with(|c: char| c.is_ascii_digit()))
-}
-
-impl TryFrom<String> for ProfileName {
-    type Error = ProfileNameError;
-
-    fn try_from(text: String) -> Result<Self, Self::Error> {
-        text.parse()
-    }
-}
-
-impl From<ProfileName> for String {
-    fn from(name: ProfileName) -> Self {
-        name.0
-    }
-}
-
-impl fmt::Display for ProfileName {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&self.0)
-    }
-}
-
-/// One tweak of a profile.
+/// One use of a tweak in a profile.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Entry {
     /// The tweak.
@@ -144,6 +82,17 @@ struct Document {
     without: Vec<Spanned<String>>,
     #[serde(default)]
     tweaks: Vec<Spanned<EntryDocument>>,
+    /// Definitions of own tweaks that came along. Whoever takes the document in has added them to the
+    /// catalogue by now, or the tweaks are unknown.
+    #[serde(default, rename = "definitions")]
+    _definitions: Vec<DefinitionDocument>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct DefinitionDocument {
+    #[serde(rename = "text")]
+    _text: String,
 }
 
 #[derive(Deserialize)]
@@ -166,7 +115,12 @@ impl Profile {
     pub fn parse(name: &str, text: &str, catalogue: &Catalogue) -> Result<Self, BadDocument> {
         let document: Document =
             toml::from_str(text).map_err(|error| BadDocument::from_toml(name, text, &error))?;
-        let mut reader = Reader { catalogue, problems: Vec::new(), seen: BTreeSet::new() };
+        let mut reader = Reader {
+            catalogue,
+            problems: Vec::new(),
+            seen: BTreeSet::new(),
+            wanted: BTreeMap::new(),
+        };
         let profile = reader.profile(document);
         match profile {
             Some(profile) if reader.problems.is_empty() => Ok(profile),
@@ -178,7 +132,9 @@ impl Profile {
 struct Reader<'a> {
     catalogue: &'a Catalogue,
     problems: Vec<Problem>,
-    seen: BTreeSet<TweakId>,
+    seen: BTreeSet<TweakUse>,
+    /// What uses without a condition want of each setting, by tweak, and where they stand.
+    wanted: BTreeMap<(TweakId, Address), (State, Range<usize>)>,
 }
 
 impl Reader<'_> {
@@ -203,9 +159,9 @@ impl Reader<'_> {
         Some(Profile { name: name?, purpose, scene, builds_on, without, entries })
     }
 
-    fn name(&mut self, written: &Spanned<String>) -> Option<ProfileName> {
+    fn name<N: FromStr<Err = NameError>>(&mut self, written: &Spanned<String>) -> Option<N> {
         let name = written.as_ref().parse();
-        name.map_err(|error: ProfileNameError| {
+        name.map_err(|error: NameError| {
             self.problems.push(Problem::at(written.span(), error.to_string()));
         })
         .ok()
@@ -248,11 +204,6 @@ impl Reader<'_> {
         let written = entry.tweak.as_ref();
         let id = self.known_tweak(&entry.tweak)?.clone();
         let tweak = self.catalogue.get(&id)?;
-        if !self.seen.insert(tweak.id.clone()) {
-            let message = format!("`{written}` is listed a second time");
-            let advice = "a profile holds a tweak once; remove one of the two";
-            self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
-        }
         let mut arguments = Arguments::new();
         for (name, value) in &entry.with {
             let Some(parameter) = tweak.parameters.get(name.as_ref()) else {
@@ -277,13 +228,23 @@ impl Reader<'_> {
                 }
             }
         }
-        // What was written may make an address or a value that there is not.
-        if !arguments.is_empty()
-            && let Err(error) = tweak.resolve(&arguments, &Facts::sample())
-        {
-            let advice = format!("`frevin tweak show {}` says what is taken", tweak.id);
-            let message = error.to_string();
+        if !self.seen.insert(TweakUse::of(tweak, &arguments)) {
+            let message = format!("`{written}` is listed a second time with the same choices");
+            let advice = "remove one of the two, or choose something else for one";
             self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
+        }
+        // What was written may make an address or a value that there is not.
+        match tweak.resolve(&arguments, &Facts::reference()) {
+            Ok(wanted) if entry.when.is_none() => {
+                let wanted = wanted.into_iter().map(|wanted| (wanted.address, wanted.state));
+                self.refuse_contradiction(&tweak.id, entry.tweak.span(), wanted.collect());
+            }
+            Err(error) if !arguments.is_empty() => {
+                let advice = format!("`frevin tweak show {}` says what is taken", tweak.id);
+                let message = error.to_string();
+                self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
+            }
+            Ok(_) | Err(_) => {}
         }
         let when = match &entry.when {
             Some(when) => Some(self.condition(when)?),
@@ -292,8 +253,37 @@ impl Reader<'_> {
         Some(Entry { tweak: tweak.id.clone(), arguments, when, note: entry.note, span })
     }
 
+    /// Two uses of one tweak that want a setting differently: which of them holds could not be said.
+    /// (Where two tweaks do, [`super::remarks`] tells: on another PC they may not.)
+    fn refuse_contradiction(
+        &mut self,
+        tweak: &TweakId,
+        span: Range<usize>,
+        wanted: Vec<(Address, State)>,
+    ) {
+        for (address, state) in wanted {
+            let key = (tweak.clone(), address);
+            match self.wanted.get(&key) {
+                Some((other, first)) if *other != state => {
+                    let message = format!(
+                        "`{tweak}` wants {} to be {state}, and an earlier use of it {other}",
+                        key.1
+                    );
+                    let advice = "choose what tells the two apart, or remove one of them";
+                    let problem = Problem::at(span, message).advise(advice);
+                    self.problems.push(problem.related(first.clone(), "the earlier use"));
+                    return;
+                }
+                Some(_) => {}
+                None => {
+                    self.wanted.insert(key, (state, span.clone()));
+                }
+            }
+        }
+    }
+
     fn condition(&mut self, written: &Spanned<String>) -> Option<Expression> {
-        let sample = json!({ "facts": Facts::sample().variables() });
+        let sample = json!({ "facts": Facts::reference().variables() });
         let checked = Expression::parse(written.as_ref()).and_then(|expression| {
             expression.check(&sample)?;
             expression.holds(&sample)?;
@@ -380,7 +370,8 @@ impl Profile {
 }
 
 fn as_toml(argument: &crate::tweak::Argument) -> String {
-    toml::Value::try_from(argument).map_or_else(|_| String::new(), |value| value.to_string())
+    toml::Value::try_from(argument.value())
+        .map_or_else(|_| String::new(), |value| value.to_string())
 }
 
 #[cfg(test)]

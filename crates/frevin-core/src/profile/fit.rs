@@ -9,7 +9,7 @@ use super::document::Profile;
 use crate::expression::ExpressionError;
 use crate::facts::Facts;
 use crate::preview::{LeftOut, Wish};
-use crate::tweak::{Arguments, Catalogue, Tweak, TweakId};
+use crate::tweak::{Arguments, Catalogue, Tweak, TweakId, TweakUse};
 
 /// What a profile comes to on a PC.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
@@ -97,20 +97,20 @@ impl Fitting {
         consents: &BTreeSet<TweakId>,
         misfits: Vec<String>,
     ) -> Result<(), ExpressionError> {
-        let tweak_id = tweak.id.clone();
+        let used = TweakUse::of(tweak, arguments);
         if !misfits.is_empty() {
-            self.left_out.push(LeftOut { tweak: tweak_id, reasons: misfits });
+            self.left_out.push(LeftOut { used, reasons: misfits });
         } else if let Some(by_hand) = ByHand::of(tweak, facts) {
             self.by_hand.push(by_hand);
         } else {
             match tweak.resolve(arguments, facts) {
                 Ok(settings) => {
-                    let consented = consents.contains(&tweak_id);
-                    self.wishes.push(Wish { tweak: tweak_id, settings, consented });
+                    let consented = consents.contains(&tweak.id);
+                    self.wishes.push(Wish { used, settings, consented });
                 }
                 Err(ExpressionError::Untold { reason }) => {
                     let reasons = vec![format!("{reason}, so it cannot be said what to write")];
-                    self.left_out.push(LeftOut { tweak: tweak_id, reasons });
+                    self.left_out.push(LeftOut { used, reasons });
                 }
                 Err(error) => return Err(error),
             }
@@ -135,8 +135,8 @@ mod tests {
     fn what_does_not_fit_is_left_out_with_every_reason() {
         let catalogue = Catalogue::built_in().unwrap();
         let fitting =
-            fit(&profile(&catalogue), &catalogue, &Facts::sample(), &BTreeSet::new()).unwrap();
-        let wishes: Vec<_> = fitting.wishes.iter().map(|wish| wish.tweak.as_str()).collect();
+            fit(&profile(&catalogue), &catalogue, &Facts::reference(), &BTreeSet::new()).unwrap();
+        let wishes: Vec<_> = fitting.wishes.iter().map(|wish| wish.used.tweak.as_str()).collect();
         assert_eq!(wishes, ["looks/menu-delay"]);
         let reasons: Vec<_> = fitting.left_out.iter().flat_map(|left| &left.reasons).collect();
         assert_eq!(
@@ -151,7 +151,7 @@ mod tests {
     fn what_hangs_on_an_unknown_fact_is_left_out_and_what_does_not_is_not() {
         let catalogue = Catalogue::built_in().unwrap();
         let tweak = catalogue.get(&"recording/background".parse().unwrap()).unwrap();
-        let mut facts = Facts::sample();
+        let mut facts = Facts::reference();
         facts.windows.obeys_policies = None;
         facts.unknown.insert("windows.obeys_policies".into(), "no edition".into());
         let with = |by_policy: bool| {

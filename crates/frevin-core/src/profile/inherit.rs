@@ -1,8 +1,11 @@
 //! Profiles that build on others.
 
+use std::collections::BTreeSet;
+
 use super::document::{Base, Entry, Profile};
 use super::revision::RevisionName;
 use crate::document::{BadDocument, Problem};
+use crate::tweak::TweakId;
 
 /// Profiles may build on each other this deep.
 const MAX_DEPTH: usize = 8;
@@ -19,7 +22,7 @@ pub enum NoBase {
 /// The profile with the tweaks of those that it builds on taken over, so that it stands alone.
 ///
 /// Tweaks come in the order of the profiles named, then its own. Where two have the same tweak, the
-/// later one's choices hold, in the earlier one's place. `base` finds a profile by name; `name` and
+/// later one's uses of it replace all of the earlier one's, in their place. `base` finds a profile by name; `name` and
 /// `text` are the document that `profile` was read from, for messages.
 ///
 /// # Errors
@@ -86,11 +89,20 @@ fn inherited(
     Ok(entries)
 }
 
+/// What comes later holds: its uses of a tweak replace all earlier ones of that tweak, in their place.
 fn take_over(entries: &mut Vec<Entry>, taken: Vec<Entry>) {
+    let mut replaced: BTreeSet<TweakId> = BTreeSet::new();
     for entry in taken {
-        match entries.iter_mut().find(|known| known.tweak == entry.tweak) {
-            Some(known) => *known = entry,
-            None => entries.push(entry),
+        let place = entries.iter().position(|known| known.tweak == entry.tweak);
+        match place {
+            Some(place) if replaced.insert(entry.tweak.clone()) => {
+                entries.retain(|known| known.tweak != entry.tweak);
+                entries.insert(place.min(entries.len()), entry);
+            }
+            _ => {
+                replaced.insert(entry.tweak.clone());
+                entries.push(entry);
+            }
         }
     }
 }

@@ -122,7 +122,7 @@ impl Linter<'_> {
             }
             Standing::Sound | Standing::Plausible => {}
         }
-        let sample = Facts::sample();
+        let sample = Facts::reference();
         let facts = self.against.map_or(&sample, |against| against.facts);
         // What cannot be computed has been told as a misfit, or will be when it is previewed.
         let wanted = tweak.resolve(&entry.arguments, facts).unwrap_or_default();
@@ -263,7 +263,7 @@ mod tests {
 
     #[test]
     fn a_pc_tells_what_does_not_fit_and_what_is_so_already() {
-        let facts = Facts::sample();
+        let facts = Facts::reference();
         let menu_delay: Address = "visual:menu-delay".parse().unwrap();
         let read = |address: &Address| match address {
             address if *address == menu_delay => Value::Milliseconds(0).into(),

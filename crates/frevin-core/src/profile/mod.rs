@@ -12,10 +12,9 @@ mod privacy;
 mod ready_made;
 mod revision;
 
+pub use crate::ids::{NameError, ProfileName, SceneName};
 pub use difference::{WantedBy, WishDifference, wish_differences};
-pub use document::{
-    Base, Entry, Profile, ProfileName, ProfileNameError, SceneName, Without, starting_document,
-};
+pub use document::{Base, Entry, Profile, Without, starting_document};
 pub use fit::{ByHand, Fitting, fit};
 pub use inherit::{NoBase, stand_alone};
 pub use lint::{Against, Remark, RemarkKind, remarks};

@@ -2,7 +2,7 @@
 
 use include_dir::{Dir, include_dir};
 
-use super::document::ProfileName;
+use crate::ids::ProfileName;
 
 static READY_MADE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../profiles");
 

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::document::{ProfileName, ProfileNameError};
+use crate::ids::{NameError, ProfileName};
 
 /// The BLAKE3 hash of a text, in 64 hexadecimal digits.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -94,7 +94,7 @@ pub enum Version {
 pub enum RevisionNameError {
     /// The profile's name is none.
     #[error(transparent)]
-    Profile(#[from] ProfileNameError),
+    Profile(#[from] NameError),
     /// What follows `@` is neither a number nor the beginning of a hash.
     #[error("after `@` comes a revision's number, or the first 4 or more digits of its hash")]
     Version,

@@ -7,15 +7,14 @@ use std::fmt;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
 use uuid::Uuid;
 
-use super::clean::{CleanPart, CleanPlace, CleanSetting};
+use super::clean::{CleanPart, CleanSetting};
+use super::error::{AddressError, escape, unescape};
 use super::file_part::{FilePart, FileSetting};
 use super::name::WinName;
-use super::place::PlaceError;
+use super::object::{ObjectKind, ObjectSetting};
 use super::registry_key::{KeyPath, MAX_VALUE_NAME};
-use super::thing::{ThingKind, ThingSetting};
 use super::visual::VisualParameter;
 
 /// One setting of a PC.
@@ -31,7 +30,7 @@ use super::visual::VisualParameter;
 /// | `power:SUBGROUP/SETTING#hidden` | whether Windows hides a power setting |
 /// | `power:PLAN/SUBGROUP/SETTING#mains` | a value of a plan, on mains (or `#battery`) |
 /// | `visual:menu-delay` | a system parameter of looks |
-/// | `task:NAME#enabled` and the like | a part of a named thing: see [`ThingKind`] |
+/// | `task:NAME#enabled` and the like | a part of a named thing: see [`ObjectKind`] |
 /// | `text:PLACE/FILE#ini:[Section]Key` and the like | a part of a settings file: see [`FileSetting`] |
 /// | `clean:PLACE#quarantine` | whether files of a place are set aside: see [`CleanSetting`] |
 ///
@@ -72,7 +71,7 @@ pub enum Address {
     /// A system parameter of looks.
     Visual(VisualParameter),
     /// A part of a named thing.
-    Thing(ThingSetting),
+    Object(ObjectSetting),
     /// A settings file of a game or program, or a part of it.
     Text(FileSetting),
     /// Files that can be set aside.
@@ -90,7 +89,7 @@ impl Address {
             | Self::PowerHidden { .. }
             | Self::PowerValue { .. } => "power",
             Self::Visual(_) => "visual",
-            Self::Thing(setting) => setting.kind().name(),
+            Self::Object(setting) => setting.kind().name(),
             Self::Text(_) => "text",
             Self::Clean(_) => "clean",
         }
@@ -100,10 +99,15 @@ impl Address {
     pub fn may_be_absent(&self) -> bool {
         match self {
             Self::RegistryKey(_) | Self::RegistryValue(..) | Self::PowerPlan(_) => true,
-            Self::Thing(setting) => setting.part().may_be_absent,
+            Self::Object(setting) => setting.part().may_be_absent(),
             Self::Text(setting) => *setting.part() != FilePart::Whole,
             Self::Clean(setting) => setting.part == CleanPart::Quarantine,
-            _ => false,
+            Self::ServiceStart(_)
+            | Self::ServiceRunning(_)
+            | Self::ActivePlan
+            | Self::PowerHidden { .. }
+            | Self::PowerValue { .. }
+            | Self::Visual(_) => false,
         }
     }
 
@@ -112,7 +116,17 @@ impl Address {
     pub fn container(&self) -> Option<Self> {
         match self {
             Self::PowerValue { plan, .. } => Some(Self::PowerPlan(*plan)),
-            _ => None,
+            Self::RegistryKey(_)
+            | Self::RegistryValue(..)
+            | Self::ServiceStart(_)
+            | Self::ServiceRunning(_)
+            | Self::ActivePlan
+            | Self::PowerPlan(_)
+            | Self::PowerHidden { .. }
+            | Self::Visual(_)
+            | Self::Object(_)
+            | Self::Text(_)
+            | Self::Clean(_) => None,
         }
     }
 
@@ -121,13 +135,21 @@ impl Address {
     /// A registry value needs its key and every key above it; the hive itself is always there. A
     /// key of an INI file needs its section.
     pub fn supports(&self) -> Vec<Self> {
-        if let Self::Text(setting) = self {
-            return setting.support().into_iter().map(Self::Text).collect();
-        }
         let key = match self {
+            Self::Text(setting) => {
+                return setting.support().into_iter().map(Self::Text).collect();
+            }
             Self::RegistryKey(key) => key.parent(),
             Self::RegistryValue(key, _) => Some(key.clone()),
-            _ => None,
+            Self::ServiceStart(_)
+            | Self::ServiceRunning(_)
+            | Self::ActivePlan
+            | Self::PowerPlan(_)
+            | Self::PowerHidden { .. }
+            | Self::PowerValue { .. }
+            | Self::Visual(_)
+            | Self::Object(_)
+            | Self::Clean(_) => None,
         };
         let mut supports: Vec<_> =
             std::iter::successors(key, KeyPath::parent).map(Self::RegistryKey).collect();
@@ -150,7 +172,7 @@ impl Address {
             | Self::PowerValue { .. }
             | Self::Visual(_)
             | Self::Clean(_) => self.to_string(),
-            Self::Thing(setting) => setting.identity(),
+            Self::Object(setting) => setting.identity(),
             Self::Text(setting) => setting.identity(),
         }
     }
@@ -174,20 +196,11 @@ impl fmt::Display for Address {
                 write!(f, "power:{plan}/{subgroup}/{setting}#{source}")
             }
             Self::Visual(parameter) => write!(f, "visual:{parameter}"),
-            Self::Thing(setting) => setting.fmt(f),
+            Self::Object(setting) => setting.fmt(f),
             Self::Text(setting) => setting.fmt(f),
             Self::Clean(setting) => setting.fmt(f),
         }
     }
-}
-
-/// Writes the signs of a path that have a meaning in addresses as something else.
-pub(super) fn escape(path: &str) -> String {
-    path.replace('%', "%25").replace('#', "%23")
-}
-
-pub(super) fn unescape(path: &str) -> String {
-    path.replace("%23", "#").replace("%25", "%")
 }
 
 impl FromStr for Address {
@@ -202,8 +215,8 @@ impl FromStr for Address {
             "visual" => rest.parse().map(Self::Visual),
             "text" => FileSetting::parse(rest).map(Self::Text),
             "clean" => rest.parse().map(Self::Clean),
-            _ => match ThingKind::named(kind) {
-                Some(kind) => ThingSetting::parse(kind, rest).map(Self::Thing),
+            _ => match ObjectKind::named(kind) {
+                Some(kind) => ObjectSetting::parse(kind, rest).map(Self::Object),
                 None => Err(AddressError::UnknownKind(kind.to_owned())),
             },
         }
@@ -291,66 +304,6 @@ impl fmt::Display for PowerSource {
     }
 }
 
-/// Why a text is not an address.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[non_exhaustive]
-#[allow(missing_docs, reason = "the messages say what each one is")]
-pub enum AddressError {
-    #[error("an address begins with its kind and a colon, like `registry:` or `service:`")]
-    NoKind,
-    #[error(
-        "there is no kind of setting `{0}`; the kinds are registry, service, power, visual, text, clean, {things}",
-        things = ThingKind::ALL.map(ThingKind::name).join(", ")
-    )]
-    UnknownKind(String),
-    #[error("`{0}` cannot be the name of such a thing")]
-    BadThing(String),
-    #[error(
-        "a {kind} address is a name and one of its parts: {parts}",
-        kind = .0.name(),
-        parts = .0.part_names().map(|part| format!("#{part}")).collect::<Vec<_>>().join(", ")
-    )]
-    ThingPart(ThingKind),
-    #[error("`{0}` is not a registry root; write HKLM, HKCU or HKU")]
-    UnknownHive(String),
-    #[error("{0} is a view of other keys; address the key itself, under {1}")]
-    HiveIsAView(&'static str, &'static str),
-    #[error("a registry address needs a key below its root, like `HKLM\\SOFTWARE`")]
-    NoKeyPath,
-    #[error("`{0}` cannot be the name of a registry key")]
-    BadKeyName(String),
-    #[error("the registry does not nest keys this deep")]
-    TooDeep,
-    #[error("a registry value's name holds no nul and at most 16383 characters")]
-    BadValueName,
-    #[error("numbered control sets are chosen by Windows at start; write `CurrentControlSet`")]
-    NumberedControlSet,
-    #[error("a service address ends in `#start` or `#running`")]
-    ServicePart,
-    #[error("`{0}` cannot be the name of a service")]
-    BadServiceName(String),
-    #[error(
-        "a power address is `active-plan`, or GUIDs: `PLAN#exists`, `SUBGROUP/SETTING#hidden`, \
-         `PLAN/SUBGROUP/SETTING#mains` or `#battery`"
-    )]
-    PowerPath,
-    #[error(transparent)]
-    Place(#[from] PlaceError),
-    #[error("`{file}` is not a settings file; those end in {endings}")]
-    NotASettingsFile { file: String, endings: String },
-    #[error(
-        "a part of a settings file is `#ini:[Section]Key`, `#ini:Key`, `#ini:[Section]`, \
-         `#keys:name` or `#json:/way/to/member`"
-    )]
-    FilePart,
-    #[error("there is no place to clean called `{0}`; there are {places}", places = CleanPlace::ALL.map(CleanPlace::name).join(", "))]
-    UnknownCleanPlace(String),
-    #[error("an address of a place to clean ends in `#quarantine` or `#files`")]
-    CleanPart,
-    #[error("there is no system parameter of looks called `{0}`")]
-    UnknownVisual(String),
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -358,11 +311,11 @@ mod tests {
 
     #[test]
     fn spellings_of_one_setting_are_one_setting() {
-        let a: Address = r"registry:HKLM\SOFTWARE\Thing#Value".parse().unwrap();
-        let b: Address = r"registry:hkey_local_machine\Software\THING#value".parse().unwrap();
+        let a: Address = r"registry:HKLM\SOFTWARE\Object#Value".parse().unwrap();
+        let b: Address = r"registry:hkey_local_machine\Software\OBJECT#value".parse().unwrap();
         assert_eq!(a, b);
         assert_eq!(a.identity(), b.identity());
-        assert_eq!(a.to_string(), r"registry:HKLM\SOFTWARE\Thing#Value");
+        assert_eq!(a.to_string(), r"registry:HKLM\SOFTWARE\Object#Value");
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Which settings belong to the PC and which to its user.
 
-use super::{Address, CleanPlace, Hive, KeyPath, Place, ThingKind};
+use super::{Address, CleanPlace, Hive, KeyPath, ObjectKind, Place};
 
 /// Whether writing a setting takes an administrator on an ordinary Windows: what belongs to every
 /// user of the PC does, what belongs to the signed-in user does not.
@@ -11,16 +11,16 @@ pub fn needs_administrator(address: &Address) -> bool {
         // Windows lets its users choose and change power plans.
         Address::ActivePlan | Address::PowerPlan(_) | Address::PowerValue { .. } => false,
         Address::Visual(_) => false,
-        Address::Thing(setting) => match setting.kind() {
-            ThingKind::Display | ThingKind::App | ThingKind::Driver => false,
-            ThingKind::Startup => !setting.thing().folded().starts_with("USER-"),
-            ThingKind::Task
-            | ThingKind::Adapter
-            | ThingKind::Device
-            | ThingKind::Feature
-            | ThingKind::Boot
-            | ThingKind::PageFile
-            | ThingKind::Protection => true,
+        Address::Object(setting) => match setting.kind() {
+            ObjectKind::Display | ObjectKind::App | ObjectKind::Driver => false,
+            ObjectKind::Startup => !setting.object().folded().starts_with("USER-"),
+            ObjectKind::Task
+            | ObjectKind::Adapter
+            | ObjectKind::Device
+            | ObjectKind::Feature
+            | ObjectKind::Boot
+            | ObjectKind::PageFile
+            | ObjectKind::Protection => true,
         },
         Address::Text(setting) => matches!(
             setting.file().place(),
@@ -49,10 +49,18 @@ pub fn belongs_to_user(address: &Address) -> bool {
             key.hive() == Hive::CurrentUser
         }
         Address::Visual(_) => true,
-        Address::Thing(setting) => match setting.kind() {
-            ThingKind::App => true,
-            ThingKind::Startup => !needs_administrator(address),
-            _ => false,
+        Address::Object(setting) => match setting.kind() {
+            ObjectKind::App => true,
+            ObjectKind::Startup => !needs_administrator(address),
+            ObjectKind::Task
+            | ObjectKind::Display
+            | ObjectKind::Adapter
+            | ObjectKind::Device
+            | ObjectKind::Feature
+            | ObjectKind::Boot
+            | ObjectKind::PageFile
+            | ObjectKind::Driver
+            | ObjectKind::Protection => false,
         },
         Address::Text(_) | Address::Clean(_) => !needs_administrator(address),
         Address::ServiceStart(_)

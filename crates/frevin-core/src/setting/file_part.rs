@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::address::{AddressError, escape, unescape};
+use super::error::{AddressError, escape, unescape};
 use super::name::WinName;
 use super::place::PlacePath;
 

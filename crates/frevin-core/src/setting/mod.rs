@@ -6,25 +6,30 @@
 
 mod address;
 mod clean;
+mod concerns;
 mod difference;
 mod elevation;
+mod error;
 mod file_part;
 mod name;
+mod object;
 mod place;
 mod protection;
 mod registry_key;
 mod state;
 mod takes_effect;
-mod thing;
 pub mod undo;
 mod visual;
 
-pub use address::{Address, AddressError, PowerSource};
+pub use address::{Address, PowerSource};
 pub use clean::{CleanPart, CleanPlace, CleanSetting};
+pub use concerns::{Concern, concern};
 pub use difference::{Difference, differences};
 pub use elevation::{belongs_to_user, needs_administrator};
+pub use error::AddressError;
 pub use file_part::{FilePart, FileSetting};
 pub use name::WinName;
+pub use object::{DisplayMode, Holds, ObjectKind, ObjectPart, ObjectSetting, PageFileSize};
 pub use place::{Place, PlaceError, PlacePath};
 pub use protection::{Protection, protection};
 pub use registry_key::{Hive, KeyPath};
@@ -32,5 +37,4 @@ pub use state::{
     RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value, plan_in_words,
 };
 pub use takes_effect::TakesEffect;
-pub use thing::{DisplayMode, Holds, PageFileSize, Part, ThingKind, ThingSetting};
 pub use visual::{VisualKind, VisualParameter};

@@ -10,7 +10,7 @@ use serde::Serialize;
 use unicode_normalization::UnicodeNormalization as _;
 use unicode_security::confusable_detection::skeleton;
 
-use super::{Address, FileSetting, KeyPath, Place, ThingKind, ThingSetting, WinName};
+use super::{Address, FileSetting, KeyPath, ObjectKind, ObjectSetting, Place, WinName};
 
 /// Why a setting is protected.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -137,7 +137,7 @@ pub fn protection(address: &Address) -> Option<Protection> {
             let key = as_key_looks(key);
             key_or_service(&key).or_else(|| guarded_value(&key, name))
         }
-        Address::Thing(setting) => thing(setting),
+        Address::Object(setting) => thing(setting),
         Address::Text(setting) => file(setting),
         Address::ActivePlan
         | Address::PowerPlan(_)
@@ -240,9 +240,9 @@ const GUARDIANS: [&str; 4] = [
     r"\Microsoft\Windows\UpdateOrchestrator",
 ];
 
-fn thing(setting: &ThingSetting) -> Option<Protection> {
-    let seen = as_it_looks(setting.thing());
-    if is_fair_play(&seen) && setting.kind() != ThingKind::Driver {
+fn thing(setting: &ObjectSetting) -> Option<Protection> {
+    let seen = as_it_looks(setting.object());
+    if is_fair_play(&seen) && setting.kind() != ObjectKind::Driver {
         return Some(FAIR_PLAY);
     }
     let is_guardian = || {
@@ -250,13 +250,19 @@ fn thing(setting: &ThingSetting) -> Option<Protection> {
         GUARDIANS.iter().any(|name| WinName::new(own).starts_with(&WinName::new(*name)))
     };
     match setting.kind() {
-        ThingKind::Protection => Some(SECURITY),
-        ThingKind::Boot => {
+        ObjectKind::Protection => Some(SECURITY),
+        ObjectKind::Boot => {
             let part = setting.part_name();
             BOOT_ELEMENTS.iter().any(|name| *part == WinName::new(*name)).then_some(BOOT)
         }
-        ThingKind::Startup | ThingKind::Task => is_guardian().then_some(SECURITY),
-        _ => None,
+        ObjectKind::Startup | ObjectKind::Task => is_guardian().then_some(SECURITY),
+        ObjectKind::Display
+        | ObjectKind::Adapter
+        | ObjectKind::Device
+        | ObjectKind::App
+        | ObjectKind::Feature
+        | ObjectKind::PageFile
+        | ObjectKind::Driver => None,
     }
 }
 

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
-use super::address::AddressError;
+use super::error::AddressError;
 use super::name::WinName;
 
 /// The longest registry key name and value name that Windows takes, in UTF-16 units

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
-use super::thing::{DisplayMode, PageFileSize};
+use super::object::{DisplayMode, PageFileSize};
 
 /// What a setting holds.
 ///

@@ -5,8 +5,22 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 /// What has to happen after a write before the PC behaves by it, from least to most disruptive.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::EnumString,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum TakesEffect {
     /// Nothing: the write acts at once.
     Now,

@@ -6,8 +6,8 @@
 
 use std::fmt::Write as _;
 
-use super::{Address, PowerSource, RunState, ServiceStart, StartType, State, ThingKind};
-use super::{ThingSetting, Value};
+use super::{Address, ObjectPart, PowerSource, RunState, ServiceStart, StartType, State};
+use super::{ObjectSetting, Value};
 
 /// The readable sheet of what is not in the registry: one line a setting, with the command of
 /// Windows' own that puts it back where there is one.
@@ -58,11 +58,11 @@ fn by_hand(address: &Address, state: &State) -> Option<String> {
 }
 
 fn command_for(address: &Address, state: &State) -> Option<String> {
-    if let (Address::Thing(setting), State::Absent) = (address, state)
-        && let (ThingKind::Boot, Some(element)) =
-            (setting.kind(), setting.part_name().as_str().strip_prefix("element-"))
+    if let (Address::Object(setting), State::Absent) = (address, state)
+        && setting.part() == ObjectPart::BootElement
     {
-        return Some(format!("bcdedit /deletevalue {{{}}} {element}", setting.thing()));
+        let (entry, element) = (setting.object(), setting.own_name());
+        return Some(format!("bcdedit /deletevalue {{{entry}}} {element}"));
     }
     if let (Address::PowerPlan(plan), State::Absent) = (address, state) {
         return Some(format!("powercfg /delete {plan}"));
@@ -90,33 +90,64 @@ fn command_for(address: &Address, state: &State) -> Option<String> {
             };
             format!("powercfg {verb} {plan} {subgroup} {setting} {index}")
         }
-        (Address::Thing(setting), value) => return thing_command(setting, value),
-        _ => return None,
+        (Address::Object(setting), value) => return object_command(setting, value),
+        (
+            Address::ServiceStart(_)
+            | Address::ServiceRunning(_)
+            | Address::PowerHidden { .. }
+            | Address::ActivePlan
+            | Address::PowerValue { .. }
+            // Those of the registry are in the registry text file; of the others, Windows has no command.
+            | Address::RegistryKey(_)
+            | Address::RegistryValue(..)
+            | Address::PowerPlan(_)
+            | Address::Visual(_)
+            | Address::Text(_)
+            | Address::Clean(_),
+            _,
+        ) => return None,
     })
 }
 
 /// Only for those that Windows has a command of its own for, which works without Frevin.
-fn thing_command(setting: &ThingSetting, value: &Value) -> Option<String> {
-    let name = setting.thing();
-    let part = setting.part_name().as_str();
-    Some(match (setting.kind(), value) {
-        (ThingKind::Task, Value::Flag(on)) => {
-            let verb = if *on { "/ENABLE" } else { "/DISABLE" };
-            format!("schtasks /Change /TN \"{name}\" {verb}")
+fn object_command(setting: &ObjectSetting, value: &Value) -> Option<String> {
+    let name = setting.object();
+    let verb = |on: &'static str, off: &'static str| match value {
+        Value::Flag(true) => Some(on),
+        Value::Flag(false) => Some(off),
+        _ => None,
+    };
+    match setting.part() {
+        ObjectPart::TaskEnabled => {
+            let verb = verb("/ENABLE", "/DISABLE")?;
+            Some(format!("schtasks /Change /TN \"{name}\" {verb}"))
         }
-        (ThingKind::Feature, Value::Flag(on)) => {
-            let verb = if *on { "/Enable-Feature" } else { "/Disable-Feature" };
-            format!("dism /Online {verb} /FeatureName:{name} /NoRestart")
+        ObjectPart::FeatureEnabled => {
+            let verb = verb("/Enable-Feature", "/Disable-Feature")?;
+            Some(format!("dism /Online {verb} /FeatureName:{name} /NoRestart"))
         }
-        (ThingKind::Device, Value::Flag(on)) if part == "enabled" => {
-            let verb = if *on { "/enable-device" } else { "/disable-device" };
-            format!("pnputil {verb} \"{name}\"")
+        ObjectPart::DeviceEnabled => {
+            let verb = verb("/enable-device", "/disable-device")?;
+            Some(format!("pnputil {verb} \"{name}\""))
         }
-        (ThingKind::Boot, Value::Text(text)) => {
-            format!("bcdedit /set {{{name}}} {} {text}", part.strip_prefix("element-")?)
+        ObjectPart::BootElement => {
+            let Value::Text(text) = value else { return None };
+            Some(format!("bcdedit /set {{{name}}} {} {text}", setting.own_name()))
         }
-        _ => return None,
-    })
+        ObjectPart::DisplayMode
+        | ObjectPart::DisplayScaling
+        | ObjectPart::AdapterNameServers
+        | ObjectPart::AdapterPowerSaving
+        | ObjectPart::AdapterOption
+        | ObjectPart::DeviceMessageSignalledInterrupts
+        | ObjectPart::DeviceInterruptPriority
+        | ObjectPart::StartupEnabled
+        | ObjectPart::AppInstalled
+        | ObjectPart::PageFileSize
+        | ObjectPart::DriverSetting
+        | ObjectPart::ProtectionEnabled
+        | ObjectPart::ProtectionExclusions => None,
+    }
 }
 
 fn sc_word(start: ServiceStart) -> Option<&'static str> {

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
-use super::address::AddressError;
+use super::error::AddressError;
 
 /// A parameter of looks that Windows keeps for the signed-in user.
 ///

@@ -190,7 +190,7 @@ pub struct SettingSpec {
 }
 
 /// One setting that a tweak wants on a particular PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Wanted {
     /// Which setting.
     pub address: Address,
@@ -303,7 +303,7 @@ impl Tweak {
     /// # Errors
     /// As [`Self::resolve`].
     pub fn sample_settings(&self) -> Result<Vec<Wanted>, ExpressionError> {
-        let facts = Facts::sample();
+        let facts = Facts::reference();
         let mut wanted = self.resolve(&self.sample_arguments(), &facts)?;
         for (name, parameter) in &self.parameters {
             for argument in parameter.samples() {

@@ -8,6 +8,7 @@ mod definition;
 mod parameter;
 mod reading;
 mod target;
+mod usage;
 mod whereabouts;
 
 pub use catalogue::{Catalogue, CatalogueError};
@@ -18,4 +19,5 @@ pub use definition::{
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
 pub use target::state_from_words;
 pub(crate) use target::written;
+pub use usage::TweakUse;
 pub use whereabouts::{ComputedAddress, Whereabouts};

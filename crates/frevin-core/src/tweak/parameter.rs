@@ -12,8 +12,11 @@ use crate::document::nearest;
 pub type Arguments = BTreeMap<String, Argument>;
 
 /// What was chosen for a parameter.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-#[serde(untagged)]
+///
+/// Its kind is kept with it, so that a stored argument is the one that was chosen; what
+/// expressions and documents see is [`Argument::value`].
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Argument {
     /// Yes or no.
     Flag(bool),
@@ -27,6 +30,19 @@ pub enum Argument {
     Text(String),
     /// Names of the owner's, in order.
     Names(Vec<String>),
+}
+
+impl Argument {
+    /// The bare value, as expressions see it and documents write it.
+    pub fn value(&self) -> Value {
+        match self {
+            Self::Flag(flag) => json!(flag),
+            Self::Whole(number) => json!(number),
+            Self::Choice(text) | Self::Text(text) => json!(text),
+            Self::Subset(names) => json!(names),
+            Self::Names(names) => json!(names),
+        }
+    }
 }
 
 impl fmt::Display for Argument {
@@ -55,7 +71,12 @@ pub struct Parameter {
     #[serde(flatten)]
     pub kind: ParameterKind,
     /// What it is where nothing is chosen.
+    #[serde(serialize_with = "bare")]
     pub default: Argument,
+}
+
+fn bare<S: serde::Serializer>(argument: &Argument, to: S) -> Result<S::Ok, S::Error> {
+    argument.value().serialize(to)
 }
 
 /// What a parameter takes.
@@ -121,7 +142,7 @@ impl Parameter {
                 .find(|choice| choice.name == *name)
                 .and_then(|choice| choice.value.clone())
                 .unwrap_or_else(|| json!(name)),
-            _ => json!(argument),
+            _ => argument.value(),
         }
     }
 

@@ -204,7 +204,7 @@ impl Reader {
     }
 
     fn manual(&mut self, document: ManualDocument) -> Option<Manual> {
-        let sample = json!({ "facts": Facts::sample().variables() });
+        let sample = json!({ "facts": Facts::reference().variables() });
         let done_when = match document.done_when {
             Some(written) => {
                 let done_when = self.expression(&written)?;
@@ -332,7 +332,7 @@ impl Reader {
         conditions: &[(Range<usize>, Condition)],
         settings_span: Range<usize>,
     ) {
-        let facts = Facts::sample();
+        let facts = Facts::reference();
         let sample = tweak.variables(&tweak.complete(&tweak.sample_arguments()), &facts);
         for (span, condition) in conditions {
             let facts_only = json!({ "facts": sample["facts"] });
@@ -421,7 +421,7 @@ mod tests {
     #[test]
     fn a_definition_resolves_by_parameter_and_fits_by_fact() {
         let tweak = Tweak::parse("t.toml", GOOD).unwrap();
-        let facts = Facts::sample();
+        let facts = Facts::reference();
         let short = Arguments::from([("share".into(), Argument::Choice("short".into()))]);
         let state =
             |arguments: &Arguments| tweak.resolve(arguments, &facts).unwrap()[0].state.clone();
@@ -438,7 +438,7 @@ mod tests {
         let ranged =
             GOOD.replace("[parameters.share]", "[builds]\nfirst = 22000\n[parameters.share]");
         let tweak = Tweak::parse("t.toml", &ranged).unwrap();
-        let mut facts = Facts::sample();
+        let mut facts = Facts::reference();
         facts.windows.build = 19_045;
         let misfits = tweak.misfits(&facts);
         assert_eq!(misfits, ["it needs Windows build 22000 or later; this is build 19045"]);
@@ -452,7 +452,7 @@ mod tests {
             address = 'registry:HKLM\SYSTEM\A\${adapter.name}-${string(params.share)}#Share'"#;
         let text = GOOD.replace(r"address = 'registry:HKLM\SYSTEM\A#Share'", each);
         let tweak = Tweak::parse("t.toml", &text).unwrap();
-        let mut facts = Facts::sample();
+        let mut facts = Facts::reference();
         let mut second = facts.adapters[0].clone();
         second.name = "Ethernet 2".into();
         facts.adapters.push(second);
@@ -495,7 +495,7 @@ mod tests {
         "#;
         let text = [&GOOD[..start], manual, &GOOD[end..]].concat();
         let tweak = Tweak::parse("t.toml", &text).unwrap();
-        let mut facts = Facts::sample();
+        let mut facts = Facts::reference();
         let manual = tweak.manual.unwrap();
         assert_eq!(manual.is_done(&facts), Some(false));
         facts.memory.actual_mt_s = facts.memory.rated_mt_s;
@@ -525,7 +525,7 @@ mod tests {
         let tweak = Tweak::parse("t.toml", &text).unwrap();
         let names = ["user-folder/B.lnk".to_owned(), "user-registry/A".to_owned()];
         let arguments = Arguments::from([("entries".into(), Argument::Names(names.into()))]);
-        let wanted = tweak.resolve(&arguments, &Facts::sample()).unwrap();
+        let wanted = tweak.resolve(&arguments, &Facts::reference()).unwrap();
         assert_eq!(wanted.len(), 2);
         assert_eq!(wanted[0].address.to_string(), "startup:user-folder/B.lnk#enabled");
         let settings = tweak.sample_settings().unwrap();

@@ -134,8 +134,8 @@ pub(super) fn value_for(
                 number(written).map(Value::Milliseconds).ok_or("a number of milliseconds")
             }
         },
-        Address::Thing(setting) => {
-            let value = thing_value(setting.part().holds, written)?;
+        Address::Object(setting) => {
+            let value = thing_value(setting.part().holds(), written)?;
             if setting.can_hold(&value) { Ok(value) } else { Err("addresses of name servers") }
         }
         Address::Text(setting) => file_value(setting.part(), written),
@@ -225,8 +225,8 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
                     | WrittenType::Number(_)
             )
         );
-    if let Address::Thing(setting) = address
-        && setting.part().holds == Holds::Texts
+    if let Address::Object(setting) = address
+        && setting.part().holds() == Holds::Texts
     {
         let texts = words.split(',').map(str::trim).filter(|text| !text.is_empty());
         let written = texts.collect::<Vec<_>>().into();

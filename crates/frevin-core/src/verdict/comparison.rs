@@ -3,9 +3,11 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::rule::{PairLimit, Rule};
-use super::sequence::{Decision, Interval, Sequence, Sequences};
-use crate::frames::Metrics;
+use frevin_frames::Metrics;
+use frevin_stats::{
+    Decision, GuardLimits, GuardSequence, GuardState, History, Interval, PairLimit, SequentialTest,
+    Verdict, median,
+};
 
 /// One visit to a state of the PC: the figures of the runs recorded there, warm-up left out.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -29,14 +31,7 @@ impl Visit {
 
     /// The median over the visit's runs of the logarithm of what `of` takes from a run.
     fn median_ln(&self, of: impl Fn(&Metrics) -> f64) -> f64 {
-        let mut values: Vec<f64> = self.runs.iter().map(|run| of(run).ln()).collect();
-        values.sort_by(f64::total_cmp);
-        let middle = values.len() / 2;
-        if values.len().is_multiple_of(2) {
-            f64::midpoint(values[middle - 1], values[middle])
-        } else {
-            values[middle]
-        }
+        median(self.runs.iter().map(|run| of(run).ln())).unwrap_or(f64::NAN)
     }
 
     /// The visit's average FPS: the median over its runs.
@@ -76,9 +71,9 @@ impl Primary {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Guard {
-    /// Stutter events a visit, more than a quarter more.
+    /// Stutter events of a visit's runs together.
     Stutters,
-    /// Pacing, more than a tenth worse.
+    /// Mean step from frame to frame, in milliseconds.
     Pacing,
 }
 
@@ -86,11 +81,11 @@ impl Guard {
     /// Both.
     pub const ALL: [Self; 2] = [Self::Stutters, Self::Pacing];
 
-    /// The rise beyond which it vetoes, as a factor.
-    pub fn limit(self) -> f64 {
+    /// The rises that matter in it.
+    pub fn limits(self) -> GuardLimits {
         match self {
-            Self::Stutters => 1.25,
-            Self::Pacing => 1.10,
+            Self::Stutters => GuardLimits { veto: 1.25, doubt: 1.5 },
+            Self::Pacing => GuardLimits { veto: 1.10, doubt: 1.2 },
         }
     }
 
@@ -102,7 +97,7 @@ impl Guard {
                 (events as f64 + 0.5).ln()
             }
             // A visit of one-frame runs has no pacing, and none to lose.
-            Self::Pacing => visit.median_ln(|run| run.pacing.max(f64::MIN_POSITIVE)),
+            Self::Pacing => visit.median_ln(|run| run.pacing_ms.max(f64::MIN_POSITIVE)),
         }
     }
 }
@@ -131,9 +126,27 @@ impl Margins {
     }
 }
 
-/// What was found of one primary metric.
+/// How much pairs differed by chance in earlier trials of the same PC and scene, by metric.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+pub struct Histories {
+    /// Of average FPS.
+    pub average_fps: Option<History>,
+    /// Of 1% low.
+    pub low_1_percent_fps: Option<History>,
+}
+
+impl Histories {
+    fn of(&self, primary: Primary) -> Option<History> {
+        match primary {
+            Primary::AverageFps => self.average_fps,
+            Primary::Low1PercentFps => self.low_1_percent_fps,
+        }
+    }
+}
+
+/// A finding about one primary metric.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Finding {
+pub struct MetricFinding {
     /// The metric.
     pub primary: Primary,
     /// The median over A's visits, in FPS.
@@ -157,22 +170,10 @@ pub struct GuardFinding {
     pub guard: Guard,
     /// By how much B differs, where there were pairs enough to say. More is worse.
     pub difference: Option<Interval>,
-    /// Whether it vetoes.
-    pub vetoes: bool,
-}
-
-/// The answer to whether B is different from A.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Verdict {
-    /// Better in at least one primary metric, worse in none, and no guard vetoes.
-    Better,
-    /// Worse in a primary metric, or a guard vetoes.
-    Worse,
-    /// No difference worth having in any primary metric, and no guard vetoes.
-    Same,
-    /// Not enough is known.
-    Undecided,
+    /// What it says.
+    pub state: GuardState,
+    /// After how many pairs it vetoed.
+    pub vetoed_after_pairs: Option<usize>,
 }
 
 /// Two states of a PC, compared.
@@ -182,94 +183,75 @@ pub struct Comparison {
     pub verdict: Verdict,
     /// Pairs of visits that it rests on.
     pub pairs: usize,
+    /// Pairs that were made after the verdict and are not looked at.
+    pub pairs_after_verdict: usize,
     /// The most pairs that the rule takes.
     pub pair_limit: PairLimit,
-    /// Whether more pairs could still change the answer.
+    /// Whether more pairs can no longer change the answer.
     pub is_finished: bool,
     /// What was found of each primary metric.
-    pub findings: Vec<Finding>,
+    pub findings: Vec<MetricFinding>,
     /// What was found of each guard.
     pub guards: Vec<GuardFinding>,
 }
 
 /// Compares pairs of visits, A first, in the order in which they were made.
 ///
-/// The rule looks after each pair as it would have while they were being made, so the answer is
-/// the same whether pairs are compared as they come or all at the end.
-pub fn compare(pairs: &[(Visit, Visit)], rule: &Rule, margins: Margins) -> Comparison {
-    let taken = &pairs[..pairs.len().min(rule.limit().pairs())];
-    let shares = Primary::ALL.map(|primary| margins.of(primary)).to_vec();
-    let mut sequences = Sequences::new(rule.clone(), shares);
-    for (a, b) in taken {
-        sequences.push(&Primary::ALL.map(|primary| primary.ln(b) - primary.ln(a)));
+/// The rule looks after each pair as it would have while they were being made, and stops at its
+/// verdict: pairs that were made after it are counted and not looked at. So the answer is the same
+/// whether pairs are compared as they come or all at the end.
+pub fn compare(
+    pairs: &[(Visit, Visit)],
+    limit: PairLimit,
+    margins: Margins,
+    histories: &Histories,
+) -> Comparison {
+    let primaries = Primary::ALL.map(|primary| (margins.of(primary), histories.of(primary)));
+    let mut test = SequentialTest::new(limit, &primaries, &Guard::ALL.map(Guard::limits));
+    for (a, b) in pairs {
+        test.push(
+            &Primary::ALL.map(|primary| primary.ln(b) - primary.ln(a)),
+            &Guard::ALL.map(|guard| guard.ln(b) - guard.ln(a)),
+        );
     }
-    let findings: Vec<Finding> = Primary::ALL
-        .into_iter()
-        .enumerate()
-        .map(|(index, primary)| Finding {
-            primary,
-            a_fps: median(taken.iter().map(|(a, _)| primary.ln(a))).exp(),
-            b_fps: median(taken.iter().map(|(_, b)| primary.ln(b))).exp(),
-            difference: sequences.look(index).map(|look| look.interval()),
-            margin: margins.of(primary),
-            decision: sequences.decision(index),
-            decided_after_pairs: sequences.decided_after_pairs(index),
-        })
-        .collect();
-    let guards: Vec<_> = Guard::ALL.map(|guard| guard_finding(guard, taken, rule)).into();
+    let taken = &pairs[..test.pairs()];
+    let fps = |primary: Primary, of: fn(&(Visit, Visit)) -> &Visit| {
+        median(taken.iter().map(|pair| primary.ln(of(pair)))).unwrap_or(f64::NAN).exp()
+    };
+    let findings = Primary::ALL.into_iter().enumerate().map(|(index, primary)| MetricFinding {
+        primary,
+        a_fps: fps(primary, |(a, _)| a),
+        b_fps: fps(primary, |(_, b)| b),
+        difference: test.primaries().look(index).map(|look| look.interval()),
+        margin: margins.of(primary),
+        decision: test.primaries().decision(index),
+        decided_after_pairs: test.primaries().decided_after_pairs(index),
+    });
+    let guards = Guard::ALL.into_iter().zip(test.guards()).map(guard_finding);
     Comparison {
-        verdict: verdict(&findings, &guards),
+        verdict: test.verdict(),
         pairs: taken.len(),
-        pair_limit: rule.limit(),
-        is_finished: sequences.is_finished(),
-        findings,
-        guards,
+        pairs_after_verdict: pairs.len() - taken.len(),
+        pair_limit: limit,
+        is_finished: test.is_finished(),
+        findings: findings.collect(),
+        guards: guards.collect(),
     }
 }
 
-fn guard_finding(guard: Guard, pairs: &[(Visit, Visit)], rule: &Rule) -> GuardFinding {
-    // Guards have no history of their own: the primaries' is of other quantities.
-    let rule = Rule::new(rule.limit(), None);
-    let mut sequence = Sequence::default();
-    for (a, b) in pairs {
-        sequence.push(&rule, guard.ln(b) - guard.ln(a));
-    }
-    let look = sequence.look(&rule);
+fn guard_finding((guard, sequence): (Guard, &GuardSequence)) -> GuardFinding {
     GuardFinding {
         guard,
-        difference: look.map(|look| look.interval()),
-        vetoes: look.is_some_and(|look| look.is_harmful_rise(guard.limit())),
-    }
-}
-
-fn verdict(findings: &[Finding], guards: &[GuardFinding]) -> Verdict {
-    let any = |wanted| findings.iter().any(|finding| finding.decision == wanted);
-    let all = |wanted| findings.iter().all(|finding| finding.decision == wanted);
-    if any(Decision::Worse) || guards.iter().any(|guard| guard.vetoes) {
-        Verdict::Worse
-    } else if any(Decision::Better) {
-        Verdict::Better
-    } else if all(Decision::Same) {
-        Verdict::Same
-    } else {
-        Verdict::Undecided
-    }
-}
-
-fn median(values: impl Iterator<Item = f64>) -> f64 {
-    let mut values: Vec<f64> = values.collect();
-    values.sort_by(f64::total_cmp);
-    match values.len() {
-        0 => f64::NAN,
-        n if n % 2 == 0 => f64::midpoint(values[n / 2 - 1], values[n / 2]),
-        n => values[n / 2],
+        difference: sequence.look().map(|look| look.interval()),
+        state: sequence.state(),
+        vetoed_after_pairs: sequence.vetoed_after_pairs(),
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::frames::{FrameSeries, metrics};
+    use frevin_frames::{FrameSeries, metrics};
 
     /// A visit whose runs average `fps`, each a little off, with so many stutters a run.
     fn visit(fps: f64, stutters: usize) -> Visit {
@@ -290,7 +272,7 @@ mod tests {
         let pairs: Vec<_> = (0..pairs)
             .map(|i| (visit(100.0 * wobble(i), 2), visit(b_fps * wobble(i + 1), b_stutters)))
             .collect();
-        compare(&pairs, &Rule::new(PairLimit::default(), None), Margins::default())
+        compare(&pairs, PairLimit::default(), Margins::default(), &Histories::default())
     }
 
     #[test]
@@ -319,9 +301,10 @@ mod tests {
     fn a_guard_vetoes_what_the_average_calls_better() {
         let stuttering = compared(106.0, 9, 6);
         assert_eq!(stuttering.findings[0].decision, Decision::Better);
-        let vetoes: Vec<_> = stuttering.guards.iter().filter(|guard| guard.vetoes).collect();
-        assert!(vetoes.iter().any(|finding| finding.guard == Guard::Stutters));
-        assert_eq!(stuttering.verdict, Verdict::Worse);
+        assert_eq!(stuttering.guards[0].state, GuardState::Vetoes);
+        assert_eq!((stuttering.verdict, stuttering.pairs), (Verdict::Worse, 4));
+        assert_eq!(stuttering.pairs_after_verdict, 2);
+        assert!(stuttering.is_finished);
     }
 
     #[test]

@@ -60,7 +60,7 @@ fn entry_named(folder: &Path, name: &WinName) -> Result<PathBuf, Unreached> {
 }
 
 /// Whether this is a way to somewhere else.
-pub(crate) fn is_link(metadata: &Metadata) -> bool {
+pub fn is_link(metadata: &Metadata) -> bool {
     #[cfg(windows)]
     {
         use std::os::windows::fs::MetadataExt as _;

@@ -8,7 +8,6 @@ mod quarantine;
 mod text;
 
 pub(crate) use below::files_below;
-#[cfg(windows)]
-pub(crate) use below::is_link;
+pub use below::is_link;
 pub(crate) use quarantine::Quarantine;
 pub(crate) use text::TextFiles;

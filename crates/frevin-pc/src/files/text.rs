@@ -9,7 +9,7 @@ use frevin_core::settings_file::{self, Edit};
 
 use super::below::{Unreached, file_below, files_below};
 use crate::contract::{PcError, WriteError, Written};
-use crate::durable::{replace_file, sync_file, sync_folder};
+use crate::durable::{Replace, put_back_replaced, sync_file, sync_folder};
 
 /// What a settings file may be long, in bytes: more than any is, and little enough to read.
 const MAX_BYTES: u64 = 16 << 20;
@@ -20,11 +20,22 @@ pub(crate) struct TextFiles {
     places: BTreeMap<Place, PathBuf>,
     /// Where a file's new bytes lie before they take its place; on the same drive as the places.
     draft: PathBuf,
+    replace: Replace,
 }
 
 impl TextFiles {
-    pub(crate) fn new(places: BTreeMap<Place, PathBuf>, draft: PathBuf) -> Self {
-        Self { places, draft }
+    pub(crate) fn new(places: BTreeMap<Place, PathBuf>, draft: PathBuf, replace: Replace) -> Self {
+        Self { places, draft, replace }
+    }
+
+    /// Where the old file lies while the new one takes its place.
+    fn backup(&self) -> PathBuf {
+        self.draft.with_extension("old")
+    }
+
+    /// Says which file is being replaced, for whoever finds the draft or the backup after a crash.
+    fn journal(&self) -> PathBuf {
+        self.draft.with_extension("target")
     }
 
     fn find(&self, setting: &FileSetting) -> Result<PathBuf, Unreached> {
@@ -80,18 +91,39 @@ impl TextFiles {
             fs_err::set_permissions(&self.draft, permissions)?;
         }
         drop(draft);
-        replace_file(path, &self.draft)?;
+        let backup = self.backup();
+        self.note_target(path)?;
+        if let Err(error) = (self.replace)(path, &self.draft, &backup) {
+            put_back_replaced(path, &self.draft, &backup)?;
+            return Err(error);
+        }
         // Where replacing is more than a change of names, its end is on disk before it counts. Elsewhere
         // a flush does that for all files at once.
-        if cfg!(windows) { sync_file(path) } else { Ok(()) }
+        if cfg!(windows) {
+            sync_file(path)?;
+        }
+        self.tidy()
     }
 
-    /// Clears away what a process left that ended while it wrote.
+    /// The name of the file about to be replaced is on disk before its bytes can be anywhere else.
+    fn note_target(&self, path: &Path) -> std::io::Result<()> {
+        let target = std::path::absolute(path)?;
+        let bytes = serde_json::to_vec(&target).map_err(std::io::Error::other)?;
+        let mut file = fs_err::File::create(self.journal())?;
+        file.write_all(&bytes)?;
+        if cfg!(windows) { file.sync_all() } else { Ok(()) }
+    }
+
+    /// Puts back what a process left that ended while it wrote, and clears away what is not needed.
     pub(crate) fn tidy(&self) -> std::io::Result<()> {
-        match fs_err::remove_file(&self.draft) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
-            _ => Ok(()),
+        let target: Option<PathBuf> =
+            fs_err::read(self.journal()).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        match target {
+            Some(target) => put_back_replaced(&target, &self.draft, &self.backup())?,
+            // No file was being replaced: what lies there is a draft that was never finished.
+            None => remove(&self.draft)?,
         }
+        remove(&self.journal())
     }
 
     fn files(&self) -> Result<Vec<(FileSetting, PathBuf)>, PcError> {
@@ -135,10 +167,93 @@ impl TextFiles {
     }
 }
 
+fn remove(path: &Path) -> std::io::Result<()> {
+    match fs_err::remove_file(path) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
+        _ => Ok(()),
+    }
+}
+
 fn bytes_of(path: &Path) -> Result<Vec<u8>, String> {
     let length = fs_err::metadata(path).map_err(|error| error.to_string())?.len();
     if length > MAX_BYTES {
         return Err(format!("it is longer than a settings file may be: {length} bytes"));
     }
     fs_err::read(path).map_err(|error| error.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::*;
+
+    const SETTING: &str = "text:documents/game.ini#ini:[A]v";
+
+    /// The ways in which `ReplaceFileW` is documented to fail: nothing moved; the old file moved to the
+    /// backup's name and the new one not moved; the same, and the process ended.
+    fn moves_nothing(_: &Path, _: &Path, _: &Path) -> std::io::Result<()> {
+        Err(std::io::Error::other("1175"))
+    }
+
+    fn moves_half(file: &Path, _: &Path, backup: &Path) -> std::io::Result<()> {
+        fs_err::rename(file, backup)?;
+        Err(std::io::Error::other("1177"))
+    }
+
+    fn keeps_backup(file: &Path, draft: &Path, backup: &Path) -> std::io::Result<()> {
+        fs_err::rename(file, backup)?;
+        fs_err::rename(draft, file)
+    }
+
+    fn files(root: &Path, replace: Replace) -> (TextFiles, PathBuf) {
+        let documents = root.join("documents");
+        fs_err::create_dir_all(&documents).unwrap();
+        let file = documents.join("game.ini");
+        fs_err::write(&file, "[A]\nv=1\n").unwrap();
+        let places = [(Place::Documents, documents)].into();
+        (TextFiles::new(places, root.join("settings-file.new"), replace), file)
+    }
+
+    fn write(files: &TextFiles) -> Result<Written, WriteError> {
+        let Ok(Address::Text(setting)) = SETTING.parse() else { unreachable!() };
+        let two = frevin_core::setting::Value::Written("2".to_owned());
+        files.write(&setting, &two.into())
+    }
+
+    fn only_the_file_is_left(root: &Path) {
+        let left: Vec<_> =
+            fs_err::read_dir(root).unwrap().map(|e| e.unwrap().file_name()).collect();
+        assert_eq!(left, ["documents"]);
+    }
+
+    #[test]
+    fn a_failed_replacement_leaves_the_old_file() {
+        for replace in [moves_nothing as Replace, moves_half] {
+            let root = tempfile::tempdir().unwrap();
+            let (files, file) = files(root.path(), replace);
+            assert!(write(&files).is_err());
+            assert_eq!(fs_err::read_to_string(&file).unwrap(), "[A]\nv=1\n");
+            files.tidy().unwrap();
+            only_the_file_is_left(root.path());
+        }
+    }
+
+    #[test]
+    fn a_process_that_ends_between_the_two_moves_loses_nothing() {
+        let root = tempfile::tempdir().unwrap();
+        let (files, file) = files(root.path(), keeps_backup);
+        fs_err::write(&files.draft, "[A]\nv=2\n").unwrap();
+        files.note_target(&file).unwrap();
+        fs_err::rename(&file, files.backup()).unwrap();
+        files.tidy().unwrap();
+        assert_eq!(fs_err::read_to_string(&file).unwrap(), "[A]\nv=1\n");
+        only_the_file_is_left(root.path());
+
+        fs_err::write(&files.draft, "unfinished").unwrap();
+        files.tidy().unwrap();
+        only_the_file_is_left(root.path());
+        write(&files).unwrap();
+        assert_eq!(fs_err::read_to_string(&file).unwrap(), "[A]\nv=2\n");
+        only_the_file_is_left(root.path());
+    }
 }

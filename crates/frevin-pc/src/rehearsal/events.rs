@@ -6,6 +6,7 @@ use frevin_core::setting::{Address, State};
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
+use super::pc::StartedAnew;
 use crate::contract::PcError;
 
 const EVENTS: &str = "events.jsonl";
@@ -18,6 +19,13 @@ pub enum Event {
     Started {
         /// The number of the start.
         boot: u64,
+    },
+    /// Something less than the PC was started anew.
+    StartedAnew {
+        /// The number of the start of the PC that it happened after.
+        boot: u64,
+        /// What it was.
+        what: StartedAnew,
     },
     /// A setting was written.
     Written {

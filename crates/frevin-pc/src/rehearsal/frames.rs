@@ -1,7 +1,7 @@
 //! Frame times out of the performance model.
 
-use frevin_core::frames::FrameSeries;
 use frevin_core::setting::{Address, State};
+use frevin_frames::FrameSeries;
 use rand::{RngExt as _, SeedableRng as _};
 use rand_distr::{Distribution as _, Exp1, StandardNormal};
 use rand_pcg::Pcg64;

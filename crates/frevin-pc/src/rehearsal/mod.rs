@@ -8,10 +8,12 @@
 mod behaviour;
 mod clock;
 mod events;
+mod facts;
 mod faults;
 mod folder;
 mod frames;
 mod model;
+mod objects;
 mod pc;
 mod power;
 pub(crate) mod registry;
@@ -19,7 +21,6 @@ mod restore_points;
 mod services;
 mod settings;
 mod template;
-mod things;
 mod visual;
 
 pub use clock::Clock;
@@ -27,5 +28,5 @@ pub use events::Event;
 pub use faults::Faults;
 pub use frames::RecordedRun;
 pub use model::{Model, ModelScene};
-pub use pc::RehearsalPc;
+pub use pc::{RehearsalPc, StartedAnew};
 pub use template::{Template, TemplateError, create};

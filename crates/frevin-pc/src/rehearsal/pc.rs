@@ -3,13 +3,18 @@
 use std::path::Path;
 
 use frevin_core::facts::Facts;
-use frevin_core::setting::{Address, CleanPlace, KeyPath, State, WinName, needs_administrator};
+use frevin_core::ids::{BootId, PcId};
+use frevin_core::setting::{
+    Address, CleanPlace, KeyPath, State, TakesEffect, WinName, needs_administrator,
+};
+use frevin_core::waiting::Start;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::behaviour::Behaviour;
 use super::clock::Clock;
 use super::events::{self, Event};
+use super::facts::{SimulatedLoad, follow_settings};
 use super::faults::Faults;
 use super::folder::Folder;
 use super::frames::{self, RecordedRun};
@@ -17,7 +22,7 @@ use super::model::Model;
 use super::restore_points::{self, RESTORE_POINTS};
 use super::settings::Settings;
 use crate::contract::{
-    BootId, CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
+    CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
     WriteError, Written,
 };
 
@@ -38,9 +43,40 @@ pub(super) struct PcFile {
     pub(super) id: String,
     pub(super) name: String,
     pub(super) seed: u64,
+    /// What the load among the facts was counted with; PCs made by earlier versions do not say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) at_first: Option<SimulatedLoad>,
 }
 
 pub(super) const FORMAT: u32 = 1;
+
+/// Something less than the PC that starts anew.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StartedAnew {
+    /// The owner signed out and in, which ends the owner's programs too.
+    SignIn,
+    /// Programs were started again.
+    Programs,
+    /// Services were started again.
+    Services,
+    /// Devices were switched off and on.
+    Devices,
+}
+
+impl StartedAnew {
+    /// Whether it is what writes wait for that act after `moment`.
+    pub fn satisfies(self, moment: TakesEffect) -> bool {
+        match self {
+            Self::SignIn => {
+                matches!(moment, TakesEffect::SignOut | TakesEffect::ProgramRestart)
+            }
+            Self::Programs => moment == TakesEffect::ProgramRestart,
+            Self::Services => moment == TakesEffect::ServiceRestart,
+            Self::Devices => moment == TakesEffect::DeviceRestart,
+        }
+    }
+}
 
 /// A PC simulated in a folder.
 #[derive(Debug)]
@@ -49,6 +85,7 @@ pub struct RehearsalPc {
     identity: PcIdentity,
     seed: u64,
     facts: Facts,
+    at_first: Option<SimulatedLoad>,
     behaviour: Behaviour,
     model: Model,
     settings: Settings,
@@ -75,8 +112,13 @@ impl RehearsalPc {
         let model: Model = folder.read_toml(MODEL)?;
         model.check().map_err(|reason| folder.broken(MODEL, reason))?;
         Ok(Self {
-            identity: PcIdentity { id: file.id, name: file.name, kind: PcKind::Rehearsal },
+            identity: PcIdentity {
+                id: PcId::new(file.id),
+                name: file.name,
+                kind: PcKind::Rehearsal,
+            },
             seed: file.seed,
+            at_first: file.at_first,
             facts: folder.read_toml(FACTS)?,
             behaviour,
             model,
@@ -112,9 +154,15 @@ impl RehearsalPc {
         events::read(&self.folder)
     }
 
-    /// Settings whose latest write acts after the next restart.
-    pub fn waiting_for_restart(&self) -> Vec<Address> {
-        self.settings.waiting_for_restart().cloned().collect()
+    /// Settings whose latest write is not in effect, with what each waits for.
+    pub fn waiting(&self) -> Vec<(Address, TakesEffect)> {
+        let moment = |address: &Address| (address.clone(), self.takes_effect(address));
+        self.settings.waiting().map(moment).collect()
+    }
+
+    /// When a write to a setting is felt.
+    pub fn takes_effect(&self, address: &Address) -> TakesEffect {
+        self.behaviour.takes_effect(address)
     }
 
     /// The name of a power plan.
@@ -134,6 +182,35 @@ impl RehearsalPc {
         clock.runs_since_boot = 0;
         self.folder.write_json(CLOCK, &clock)?;
         events::append(&self.folder, &Event::Started { boot: clock.boots })?;
+        Ok(clock)
+    }
+
+    /// Lets something less than a restart of the PC happen, for which writes wait: the owner signs out
+    /// and in, programs or services are started anew, devices are switched off and on. A restart of
+    /// the PC is [`Self::restart`].
+    ///
+    /// # Errors
+    /// Where its files cannot be written.
+    pub fn start_anew(&mut self, _lock: &PcLock, what: StartedAnew) -> Result<Clock, PcError> {
+        let clock = self.put_into_effect(what)?;
+        let event = Event::StartedAnew { boot: clock.boots, what };
+        events::append(&self.folder, &event)?;
+        Ok(clock)
+    }
+
+    fn put_into_effect(&mut self, what: StartedAnew) -> Result<Clock, PcError> {
+        let mut clock = self.clock()?;
+        let count = match what {
+            StartedAnew::SignIn => &mut clock.sign_ins,
+            StartedAnew::Programs => &mut clock.program_starts,
+            StartedAnew::Services => &mut clock.service_starts,
+            StartedAnew::Devices => &mut clock.device_starts,
+        };
+        *count += 1;
+        let behaviour = &self.behaviour;
+        self.settings.put_into_effect(|address| what.satisfies(behaviour.takes_effect(address)));
+        self.settings.save_in_effect(&self.folder)?;
+        self.folder.write_json(CLOCK, &clock)?;
         Ok(clock)
     }
 
@@ -172,7 +249,7 @@ impl RehearsalPc {
         self.write_as_is(address, state)
     }
 
-    /// Plays a scene for so many seconds, and records it.
+    /// Starts the game anew, plays a scene for so many seconds, and records it.
     ///
     /// # Errors
     /// Where there is no such scene, or the PC's files cannot be read or written.
@@ -182,7 +259,7 @@ impl RehearsalPc {
         scene: &str,
         seconds: f64,
     ) -> Result<RecordedRun, PcError> {
-        let mut clock = self.clock()?;
+        let mut clock = self.put_into_effect(StartedAnew::Programs)?;
         let in_effect = |address: &Address| self.settings.in_effect(address);
         let run = frames::record(&self.model, scene, seconds, self.seed, &clock, in_effect)
             .map_err(|reason| self.folder.broken(MODEL, reason))?;
@@ -219,10 +296,14 @@ impl RehearsalPc {
             self.settings = Settings::load(&self.folder)?;
         }
         let before = self.settings.read(address);
-        let waits = self.behaviour.waits_for_restart(address);
+        let waits = self.behaviour.takes_effect(address) != TakesEffect::Now;
         let mut settings = self.settings.clone();
-        let written = settings.write(address, state, waits)?;
+        // A write that fails half-way can have written: what is on disk tells.
         self.is_stale = true;
+        if waits {
+            settings.announce_write(&self.folder, address)?;
+        }
+        let written = settings.write(address, state, waits)?;
         settings.save(&self.folder, address)?;
         self.settings = settings;
         self.is_stale = false;
@@ -243,6 +324,9 @@ impl RehearsalPc {
             faults.power_cut_after_writes = left.checked_sub(1);
             self.set_faults(&faults)?;
             if left == 0 {
+                // Nothing else of this process can tell it: it ends here, as in a power cut.
+                let told = "the power failed, as rehearsed: `frevin recover` brings the PC back\n";
+                let _ = std::io::Write::write_all(&mut std::io::stderr(), told.as_bytes());
                 std::process::abort();
             }
         }
@@ -258,12 +342,24 @@ impl Pc for RehearsalPc {
         &self.identity
     }
 
+    /// What the PC was made with, as far as its settings have not changed it since.
     fn facts(&self) -> Result<Facts, PcError> {
-        Ok(self.facts.clone())
+        let mut facts = self.facts.clone();
+        for display in &mut facts.displays {
+            follow_settings(display, |address| self.settings.in_effect(address));
+        }
+        if let Some(at_first) = self.at_first {
+            at_first.bring_up_to_date(&mut facts.load, self.settings.simulated_load());
+        }
+        Ok(facts)
     }
 
     fn boot(&self) -> Result<BootId, PcError> {
-        Ok(BootId(self.clock()?.boots.to_string()))
+        Ok(BootId::new(self.clock()?.boots.to_string()))
+    }
+
+    fn start_of(&self, moment: TakesEffect, _address: &Address) -> Result<Start, PcError> {
+        Ok(self.clock()?.start_of(moment))
     }
 
     fn lock(&mut self) -> Result<PcLock, LockError> {

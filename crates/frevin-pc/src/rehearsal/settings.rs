@@ -2,16 +2,20 @@
 
 use std::collections::BTreeMap;
 
-use frevin_core::setting::{Address, CleanPlace, KeyPath, Place, State, ThingKind, WinName};
+use frevin_core::setting::{
+    Address, CleanPlace, KeyPath, ObjectKind, Place, RunState, State, Value, WinName,
+};
 use serde::{Deserialize, Serialize};
 
+use super::facts::SimulatedLoad;
 use super::folder::Folder;
+use super::objects::Objects;
 use super::power::Power;
 use super::registry::Registry;
 use super::services::Services;
-use super::things::Things;
 use super::visual::Visual;
 use crate::contract::{PcError, WriteError, Written};
+use crate::durable::rename_over;
 use crate::files::{Quarantine, TextFiles};
 
 const REGISTRY: &str = "settings/registry.json";
@@ -43,7 +47,7 @@ pub(super) const FILES: &str = "files";
 
 fn text_files(folder: &Folder) -> TextFiles {
     let at = |place: Place| (place, folder.path(FILES).join(place.name()));
-    TextFiles::new(Place::ALL.map(at).into(), folder.path("settings-file.new"))
+    TextFiles::new(Place::ALL.map(at).into(), folder.path("settings-file.new"), rename_over)
 }
 
 fn quarantine(folder: &Folder) -> Quarantine {
@@ -57,7 +61,7 @@ pub(super) struct Settings {
     services: Services,
     power: Power,
     visual: Visual,
-    things: Things,
+    things: Objects,
     /// These two are the files themselves: they are read and written where they lie.
     text_files: TextFiles,
     quarantine: Quarantine,
@@ -71,16 +75,21 @@ impl Settings {
             services: folder.read_json(SERVICES)?,
             power: folder.read_json(POWER)?,
             visual: folder.read_json(VISUAL)?,
-            things: Things::load(folder)?,
+            things: Objects::load(folder)?,
             text_files: text_files(folder),
             quarantine: quarantine(folder),
             in_effect: InEffect::default(),
         };
-        let mut in_effect: InEffect = folder.read_json_or_default(IN_EFFECT)?;
-        // A crash between the two files of a write leaves a setting that waits for what it holds.
-        in_effect.states.retain(|address, state| settings.read(address) != *state);
-        settings.in_effect = in_effect;
+        settings.in_effect = folder.read_json_or_default(IN_EFFECT)?;
+        settings.forget_what_is_held();
         Ok(settings)
+    }
+
+    /// A crash between the two files of a write leaves a setting that waits for what it holds.
+    fn forget_what_is_held(&mut self) {
+        let waiting = std::mem::take(&mut self.in_effect.states).into_iter();
+        self.in_effect.states =
+            waiting.filter(|(address, state)| self.read(address) != *state).collect();
     }
 
     pub(super) fn read(&self, address: &Address) -> State {
@@ -98,10 +107,20 @@ impl Settings {
                 self.power.read_value([*plan, *subgroup, *setting], *source)
             }
             Address::Visual(parameter) => self.visual.read(*parameter),
-            Address::Thing(setting) => self.things.read(setting),
+            Address::Object(setting) => self.things.read(setting),
             Address::Text(setting) => self.text_files.read(setting),
             Address::Clean(setting) => self.quarantine.read(*setting),
         }
+    }
+
+    /// Makes it last that a write to `address` will wait, for those that [`Self::write`] itself makes last.
+    pub(super) fn announce_write(&self, folder: &Folder, address: &Address) -> Result<(), PcError> {
+        if !matches!(address, Address::Text(_) | Address::Clean(_)) {
+            return Ok(());
+        }
+        let mut announced = self.in_effect.clone();
+        announced.states.entry(address.clone()).or_insert_with(|| self.read(address));
+        announced.save(folder)
     }
 
     /// Writes to memory, except for files; [`Self::save`] makes it last.
@@ -109,7 +128,7 @@ impl Settings {
         &mut self,
         address: &Address,
         state: &State,
-        waits_for_restart: bool,
+        waits: bool,
     ) -> Result<Written, WriteError> {
         let before = self.read(address);
         let written = match address {
@@ -126,11 +145,11 @@ impl Settings {
                 self.power.write_value([*plan, *subgroup, *setting], *source, state)
             }
             Address::Visual(parameter) => self.visual.write(*parameter, state),
-            Address::Thing(setting) => self.things.write(setting, state),
+            Address::Object(setting) => self.things.write(setting, state),
             Address::Text(setting) => self.text_files.write(setting, state),
             Address::Clean(setting) => self.quarantine.write(*setting, state),
         }?;
-        if waits_for_restart {
+        if waits {
             let after = self.read(address);
             let in_effect = self.in_effect.states.remove(address).unwrap_or(before);
             if in_effect != after {
@@ -146,13 +165,23 @@ impl Settings {
         held_back.cloned().unwrap_or_else(|| self.read(address))
     }
 
-    pub(super) fn waiting_for_restart(&self) -> impl Iterator<Item = &Address> {
+    /// Settings whose latest write is not in effect.
+    pub(super) fn waiting(&self) -> impl Iterator<Item = &Address> {
         self.in_effect.states.keys()
+    }
+
+    /// Puts into effect what was written to the settings that `has_come` says it of.
+    pub(super) fn put_into_effect(&mut self, has_come: impl Fn(&Address) -> bool) {
+        self.in_effect.states.retain(|address, _| !has_come(address));
     }
 
     pub(super) fn restart(&mut self) {
         self.in_effect.states.clear();
         self.services.restart();
+    }
+
+    pub(super) fn save_in_effect(&self, folder: &Folder) -> Result<(), PcError> {
+        self.in_effect.save(folder)
     }
 
     /// Saves what a write to `address` can have changed.
@@ -181,7 +210,7 @@ impl Settings {
                 folder.write_json(POWER, &self.power)?;
             }
             Address::Visual(_) => folder.write_json(VISUAL, &self.visual)?,
-            Address::Thing(setting) => self.things.save(folder, setting.kind())?,
+            Address::Object(setting) => self.things.save(folder, setting.kind())?,
             Address::Text(_) | Address::Clean(_) => {}
         }
         if both != self.in_effect {
@@ -191,12 +220,14 @@ impl Settings {
     }
 
     /// Clears away what a process left that ended while it saved.
-    pub(super) fn tidy(&self, folder: &Folder) -> Result<(), PcError> {
+    pub(super) fn tidy(&mut self, folder: &Folder) -> Result<(), PcError> {
         let names = [REGISTRY, SERVICES, POWER, VISUAL, IN_EFFECT];
         names.iter().try_for_each(|name| folder.remove_draft(name))?;
         self.things.files().try_for_each(|name| folder.remove_draft(&name))?;
         self.text_files.tidy()?;
         self.quarantine.tidy()?;
+        // A half-written file is the old one again now.
+        self.forget_what_is_held();
         if folder.read_json_or_default::<InEffect>(IN_EFFECT)? != self.in_effect {
             self.in_effect.save(folder)?;
         }
@@ -208,7 +239,7 @@ impl Settings {
         folder.write_json(SERVICES, &self.services)?;
         folder.write_json(POWER, &self.power)?;
         folder.write_json(VISUAL, &self.visual)?;
-        for kind in ThingKind::ALL {
+        for kind in ObjectKind::ALL {
             self.things.save(folder, kind)?;
         }
         self.in_effect.save(folder)
@@ -226,6 +257,25 @@ impl Settings {
         self.quarantine.sync()?;
         folder.sync_folder("settings")?;
         folder.sync_folder("")
+    }
+
+    /// What of the PC's load is simulated.
+    pub(super) fn simulated_load(&self) -> SimulatedLoad {
+        let holds = |address: &Address, value: Value| self.read(address) == value.into();
+        let count = |addresses: Vec<Address>, value: Value| {
+            let held = addresses.iter().filter(|address| holds(address, value.clone()));
+            u32::try_from(held.count()).unwrap_or(u32::MAX)
+        };
+        let mut services = self.services.addresses();
+        services.retain(|address| matches!(address, Address::ServiceRunning(_)));
+        let mut entries = self.things.addresses();
+        entries.retain(|address| {
+            matches!(address, Address::Object(setting) if setting.kind() == ObjectKind::Startup)
+        });
+        SimulatedLoad {
+            services_running: count(services, Value::Run(RunState::Running)),
+            starts_with_pc: count(entries, Value::Flag(true)),
+        }
     }
 
     pub(super) fn services(&self) -> &Services {

@@ -97,7 +97,8 @@ pub fn create(
     let files = Folder::new(draft.path());
     age_files(&files)?;
     let id = Uuid::new_v4().to_string();
-    let file = PcFile { format: FORMAT, id, name: name.to_owned(), seed };
+    let at_first = Some(Settings::load(&files)?.simulated_load());
+    let file = PcFile { format: FORMAT, id, name: name.to_owned(), seed, at_first };
     let text = toml::to_string(&file).map_err(|error| PcError::Broken {
         file: draft.path().join(PC),
         reason: error.to_string(),

@@ -12,7 +12,7 @@ use crate::contract::{WriteError, Written};
 const CLASS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
 
 /// What Windows offers for name servers.
-pub(crate) trait NameServersApi {
+pub trait NameServersApi {
     /// Sets the name servers of an interface, of one of the two kinds of address; none hands the
     /// choice back to the network.
     fn set(&self, interface: &str, servers: &[IpAddr], is_v6: bool) -> Result<(), OsError>;
@@ -185,7 +185,13 @@ pub(super) fn read_name_servers(registry: &dyn RegistryApi, name: &str) -> State
         let Some(connection) = find(registry, name)? else { return Ok(None) };
         let mut servers = Vec::new();
         for (key, _) in name_server_keys(&connection.interface_id).into_iter().flatten() {
-            let listed = registry::text(registry, &key, "NameServer")?.unwrap_or_default();
+            // What is there and is no text is not "none": a rollback would write "none".
+            let listed = match registry.value(&key, "NameServer")? {
+                None => String::new(),
+                Some(data) => data.as_text().ok_or_else(|| {
+                    OsError::Said(format!("{key}: NameServer holds something that is no text"))
+                })?,
+            };
             let listed = listed.split([',', ' ']).filter(|server| !server.is_empty());
             servers.extend(listed.map(str::to_owned));
         }

@@ -15,36 +15,42 @@ use super::power::PowerApi;
 use super::protections::ProtectionsApi;
 use super::registry::RegistryApi;
 use super::services::ServicesApi;
+use super::starts::StartsApi;
 use super::startup::StartupFolders;
 use super::tasks::TasksApi;
 use super::visual::VisualApi;
 use crate::contract::RestorePoint;
+use crate::durable::Replace;
 
 /// What Windows offers, object by object.
-pub(crate) struct Apis {
-    pub(crate) registry: Box<dyn RegistryApi>,
-    pub(crate) services: Box<dyn ServicesApi>,
-    pub(crate) power: Box<dyn PowerApi>,
-    pub(crate) visual: Box<dyn VisualApi>,
-    pub(crate) tasks: Box<dyn TasksApi>,
-    pub(crate) displays: Box<dyn DisplaysApi>,
-    pub(crate) name_servers: Box<dyn NameServersApi>,
-    pub(crate) devices: Box<dyn DevicesApi>,
-    pub(crate) startup_folders: Box<dyn StartupFolders>,
-    pub(crate) boot: Box<dyn BootApi>,
-    pub(crate) apps: Box<dyn AppsApi>,
-    pub(crate) features: Box<dyn FeaturesApi>,
-    pub(crate) protections: Box<dyn ProtectionsApi>,
-    pub(crate) facts: Box<dyn FactsApi>,
-    pub(crate) system: Box<dyn SystemApi>,
+#[allow(missing_docs, reason = "the traits say what each is")]
+pub struct Apis {
+    pub registry: Box<dyn RegistryApi>,
+    pub services: Box<dyn ServicesApi>,
+    pub power: Box<dyn PowerApi>,
+    pub visual: Box<dyn VisualApi>,
+    pub tasks: Box<dyn TasksApi>,
+    pub displays: Box<dyn DisplaysApi>,
+    pub name_servers: Box<dyn NameServersApi>,
+    pub devices: Box<dyn DevicesApi>,
+    pub startup_folders: Box<dyn StartupFolders>,
+    pub boot: Box<dyn BootApi>,
+    pub apps: Box<dyn AppsApi>,
+    pub features: Box<dyn FeaturesApi>,
+    pub protections: Box<dyn ProtectionsApi>,
+    pub facts: Box<dyn FactsApi>,
+    pub starts: Box<dyn StartsApi>,
+    pub system: Box<dyn SystemApi>,
+    /// Puts a file in the place of another.
+    pub replace_file: Replace,
     /// The folders of this user's and this PC's that settings files lie below.
-    pub(crate) places: BTreeMap<Place, PathBuf>,
+    pub places: BTreeMap<Place, PathBuf>,
     /// The folders that can be cleaned.
-    pub(crate) clean_places: BTreeMap<CleanPlace, PathBuf>,
+    pub clean_places: BTreeMap<CleanPlace, PathBuf>,
 }
 
 /// What concerns the whole PC and this process.
-pub(crate) trait SystemApi {
+pub trait SystemApi {
     /// The name of the PC.
     fn name(&self) -> String;
     /// Whether the process has an administrator's rights.

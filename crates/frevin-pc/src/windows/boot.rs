@@ -7,7 +7,7 @@ use crate::contract::{WriteError, Written};
 
 /// A value of an element of a boot entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Element {
+pub enum Element {
     /// Yes or no.
     Boolean(bool),
     /// A number.
@@ -17,7 +17,7 @@ pub(crate) enum Element {
 }
 
 /// The boot store as Windows offers it. Elements go by Windows' numbers.
-pub(crate) trait BootApi {
+pub trait BootApi {
     /// An element of an entry; nothing where the entry does not say.
     fn element(&self, entry: &str, number: u32) -> Result<Option<Element>, OsError>;
     /// Sets an element.
@@ -56,11 +56,10 @@ const ELEMENTS: [(&str, u32, Format); 9] = [
     ("hypervisorlaunchtype", 0x2500_00F0, Format::Integer(&["Off", "Auto"])),
 ];
 
-fn find(entry: &str, part: &str) -> Option<(&'static str, u32, Format)> {
-    let name = part.strip_prefix("element-")?;
+fn find(entry: &str, element: &str) -> Option<(&'static str, u32, Format)> {
     let (_, id) = ENTRIES.into_iter().find(|(known, _)| known.eq_ignore_ascii_case(entry))?;
     let (_, number, format) =
-        ELEMENTS.into_iter().find(|(known, ..)| known.eq_ignore_ascii_case(name))?;
+        ELEMENTS.into_iter().find(|(known, ..)| known.eq_ignore_ascii_case(element))?;
     Some((id, number, format))
 }
 
@@ -89,8 +88,8 @@ fn parsed(text: &str, format: Format) -> Option<Element> {
     })
 }
 
-pub(super) fn read(boot: &dyn BootApi, entry: &str, part: &str) -> State {
-    let Some((entry, number, format)) = find(entry, part) else {
+pub(super) fn read(boot: &dyn BootApi, entry: &str, element: &str) -> State {
+    let Some((entry, number, format)) = find(entry, element) else {
         return State::Unreadable("Frevin does not know this element of a boot entry".to_owned());
     };
     state_of(boot.element(entry, number).map(|element| {
@@ -103,26 +102,26 @@ pub(super) fn read(boot: &dyn BootApi, entry: &str, part: &str) -> State {
 pub(super) fn write(
     boot: &dyn BootApi,
     entry: &str,
-    part: &str,
+    element: &str,
     state: &State,
 ) -> Result<Written, WriteError> {
     let refused = |reason: String| WriteError::Refused(reason);
-    let (id, number, format) = find(entry, part)
-        .ok_or_else(|| refused(format!("Frevin does not know {part} of a boot entry")))?;
+    let (id, number, format) = find(entry, element)
+        .ok_or_else(|| refused(format!("Frevin does not know {element} of a boot entry")))?;
     match state {
         State::Absent => {
-            if boot.element(id, number)?.is_some() {
+            if boot.element(id, number).map_err(OsError::before_write)?.is_some() {
                 boot.remove_element(id, number)?;
             }
         }
         State::Value(Value::Text(text)) => {
             let element = parsed(text, format)
-                .ok_or_else(|| refused(format!("{part} is never \"{text}\"")))?;
-            if boot.element(id, number)?.as_ref() != Some(&element) {
+                .ok_or_else(|| refused(format!("{element} is never \"{text}\"")))?;
+            if boot.element(id, number).map_err(OsError::before_write)?.as_ref() != Some(&element) {
                 boot.set_element(id, number, &element)?;
             }
         }
-        other => return Err(refused(format!("{part} cannot hold {other}"))),
+        other => return Err(refused(format!("{element} cannot hold {other}"))),
     }
     Ok(Written::Done)
 }

@@ -7,7 +7,7 @@ use super::registry::{self, RegistryApi};
 use crate::contract::{WriteError, Written};
 
 /// The devices as Windows offers them.
-pub(crate) trait DevicesApi {
+pub trait DevicesApi {
     /// Whether a device is switched on; nothing where it is not connected.
     fn is_enabled(&self, id: &str) -> Result<Option<bool>, OsError>;
     /// Switches a device on or off, for good.
@@ -23,7 +23,7 @@ pub(super) fn write_enabled(
     id: &str,
     enabled: bool,
 ) -> Result<Written, WriteError> {
-    match devices.is_enabled(id)? {
+    match devices.is_enabled(id).map_err(OsError::before_write)? {
         None => Err(WriteError::Refused(format!("there is no device {id}"))),
         Some(held) if held == enabled => Ok(Written::Done),
         Some(_) => {

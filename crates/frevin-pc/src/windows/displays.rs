@@ -7,21 +7,21 @@ use crate::contract::{WriteError, Written};
 
 /// A display that shows the desktop.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct DisplaySeen {
+pub struct DisplaySeen {
     /// Windows' name for where it is connected, `\\.\DISPLAY1`.
-    pub(crate) device: String,
+    pub device: String,
     /// The name that the owner knows it by.
-    pub(crate) name: String,
+    pub name: String,
     /// The mode it is in.
-    pub(crate) mode: DisplayMode,
+    pub mode: DisplayMode,
     /// The modes it offers.
-    pub(crate) modes: Vec<DisplayMode>,
+    pub modes: Vec<DisplayMode>,
     /// The scaling of text and windows, in percent; nothing where Windows does not tell.
-    pub(crate) scaling_percent: Option<u32>,
+    pub scaling_percent: Option<u32>,
 }
 
 /// The displays as Windows offers them.
-pub(crate) trait DisplaysApi {
+pub trait DisplaysApi {
     /// Those that show the desktop.
     fn displays(&self) -> Result<Vec<DisplaySeen>, OsError>;
     /// Asks the driver whether it takes a mode, then sets it, for good.
@@ -69,7 +69,9 @@ pub(super) fn write_mode(
     mode: DisplayMode,
 ) -> Result<Written, WriteError> {
     let refused = |reason: String| WriteError::Refused(reason);
-    let display = find(displays, name)?.ok_or_else(|| refused(format!("there is no {name}")))?;
+    let display = find(displays, name)
+        .map_err(OsError::before_write)?
+        .ok_or_else(|| refused(format!("there is no {name}")))?;
     if display.mode == mode {
         return Ok(Written::Done);
     }

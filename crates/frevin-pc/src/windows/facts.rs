@@ -16,7 +16,7 @@ use super::services::Doing;
 use super::{adapters, displays, firmware_tables, startup};
 
 /// What Windows offers about the hardware and itself.
-pub(crate) trait FactsApi {
+pub trait FactsApi {
     /// The build number.
     fn build(&self) -> Result<u32, OsError>;
     /// Memory that is fitted, in mebibytes.
@@ -49,38 +49,48 @@ pub(crate) trait FactsApi {
 
 /// The main processor's cores.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Cores {
-    pub(crate) cores: u32,
-    pub(crate) threads: u32,
+pub struct Cores {
+    /// Cores.
+    pub cores: u32,
+    /// Threads that they run at once.
+    pub threads: u32,
     /// Classes of efficiency; 1 where all cores are alike.
-    pub(crate) kinds: u32,
+    pub kinds: u32,
 }
 
 /// A drive that was found.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct DriveSeen {
-    pub(crate) letter: String,
-    pub(crate) size_bytes: u64,
-    pub(crate) free_bytes: u64,
+pub struct DriveSeen {
+    /// Its letter and a colon.
+    pub letter: String,
+    /// What it can hold, in bytes.
+    pub size_bytes: u64,
+    /// What is free of it, in bytes.
+    pub free_bytes: u64,
     /// Whether seeking costs time; nothing where the drive does not tell.
-    pub(crate) seeks: Option<bool>,
+    pub seeks: Option<bool>,
 }
 
 /// Where power comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Battery {
-    pub(crate) is_there: bool,
-    pub(crate) is_in_use: bool,
+pub struct Battery {
+    /// Whether there is one.
+    pub is_there: bool,
+    /// Whether power comes from it.
+    pub is_in_use: bool,
 }
 
 /// The link of a network interface.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Link {
+pub struct Link {
     /// The GUID of the interface, in braces.
-    pub(crate) interface_id: String,
-    pub(crate) name: String,
-    pub(crate) is_wireless: bool,
-    pub(crate) mbit_s: Option<u32>,
+    pub interface_id: String,
+    /// The name of the connection.
+    pub name: String,
+    /// Whether it is by radio.
+    pub is_wireless: bool,
+    /// Its rate in megabits a second; nothing where it has none.
+    pub mbit_s: Option<u32>,
 }
 
 const NOT_TOLD: &str = "Windows does not tell it";

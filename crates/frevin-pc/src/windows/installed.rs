@@ -6,7 +6,7 @@ use super::os_error::{OsError, state_of};
 use crate::contract::{WriteError, Written};
 
 /// Apps as Windows offers them, by the name of their package family.
-pub(crate) trait AppsApi {
+pub trait AppsApi {
     /// Whether the user has the app.
     fn is_installed(&self, family: &str) -> Result<bool, OsError>;
     /// Whether Windows keeps the app for users who do not have it yet: only such an app can be
@@ -21,7 +21,7 @@ pub(crate) trait AppsApi {
 }
 
 /// Optional features as Windows offers them.
-pub(crate) trait FeaturesApi {
+pub trait FeaturesApi {
     /// Whether a feature is switched on, or will be after the next restart; nothing where this
     /// Windows has no such feature.
     fn is_enabled(&self, feature: &str) -> Result<Option<bool>, OsError>;
@@ -47,10 +47,10 @@ pub(super) fn write_app(
     family: &str,
     installed: bool,
 ) -> Result<Written, WriteError> {
-    if apps.is_installed(family)? == installed {
+    if apps.is_installed(family).map_err(OsError::before_write)? == installed {
         return Ok(Written::Done);
     }
-    if !apps.is_kept(family)? {
+    if !apps.is_kept(family).map_err(OsError::before_write)? {
         let reason = format!("Windows keeps no copy of {family}: it could not come back");
         return Err(WriteError::Refused(reason));
     }
@@ -71,7 +71,7 @@ pub(super) fn write_feature(
     name: &str,
     enabled: bool,
 ) -> Result<Written, WriteError> {
-    match features.is_enabled(name)? {
+    match features.is_enabled(name).map_err(OsError::before_write)? {
         None => Err(WriteError::Refused(format!("this Windows has no feature {name}"))),
         Some(held) if held == enabled => Ok(Written::Done),
         Some(_) => {

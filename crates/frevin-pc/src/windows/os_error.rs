@@ -4,11 +4,11 @@ use std::fmt;
 
 use frevin_core::setting::State;
 
-use crate::contract::WriteError;
+use crate::contract::{PcError, WriteError};
 
 /// Why Windows did not do what it was asked.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum OsError {
+pub enum OsError {
     /// This Windows does not have the function, or has it without content.
     NotOffered {
         /// The function or the interface.
@@ -62,7 +62,7 @@ const WORDS: [(u32, &str); 14] = [
 
 impl OsError {
     /// The answer to `call`. An `HRESULT` that wraps a system error is that error.
-    pub(crate) fn code(call: &'static str, code: u32) -> Self {
+    pub fn code(call: &'static str, code: u32) -> Self {
         let code = if code >> 16 == 0x8007 { code & 0xFFFF } else { code };
         let is_missing = matches!(code, code::NOT_SUPPORTED | code::CALL_NOT_IMPLEMENTED)
             || code::INTERFACE_NOT_OFFERED.contains(&code);
@@ -70,7 +70,7 @@ impl OsError {
     }
 
     /// Whether what was asked for does not exist.
-    pub(crate) fn is_absence(&self) -> bool {
+    pub fn is_absence(&self) -> bool {
         let absent = [
             code::FILE_NOT_FOUND,
             code::PATH_NOT_FOUND,
@@ -81,18 +81,36 @@ impl OsError {
     }
 
     /// Whether this Windows does not know the level of information that was asked for.
-    pub(crate) fn is_unknown_level(&self) -> bool {
+    pub fn is_unknown_level(&self) -> bool {
         matches!(self, Self::NotOffered { .. } | Self::Code { code: code::INVALID_LEVEL, .. })
     }
 
     /// Whether the process may not do it.
-    pub(crate) fn is_denial(&self) -> bool {
+    pub fn is_denial(&self) -> bool {
         let denied = [code::ACCESS_DENIED, code::PRIVILEGE_NOT_HELD];
         matches!(self, Self::Code { code, .. } if denied.contains(code))
     }
 
+    /// Why nothing was written, where this was the answer to a question before the write.
+    pub fn before_write(self) -> WriteError {
+        WriteError::Refused(self.to_string())
+    }
+
+    /// Whether Windows says no before it does anything: it lacks the function, the right or the object, or
+    /// the object is in no condition for it.
+    fn is_refusal(&self) -> bool {
+        let refused = [32, 87, 1051, 1052, 1056, 1058, 1061, 1062, 1072];
+        match self {
+            Self::NotOffered { .. } => true,
+            Self::Code { code, .. } => {
+                refused.contains(code) || self.is_denial() || self.is_absence()
+            }
+            Self::Said(_) => false,
+        }
+    }
+
     /// The state of a setting whose reading got this answer.
-    pub(crate) fn into_state(self) -> State {
+    pub fn into_state(self) -> State {
         State::Unreadable(self.to_string())
     }
 }
@@ -111,14 +129,19 @@ impl fmt::Display for OsError {
     }
 }
 
+/// What is no refusal may have been done in part: what the setting holds then is not known.
 impl From<OsError> for WriteError {
     fn from(error: OsError) -> Self {
-        Self::Refused(error.to_string())
+        if error.is_refusal() {
+            Self::Refused(error.to_string())
+        } else {
+            Self::Failed(PcError::System(error.to_string()))
+        }
     }
 }
 
 /// Whether what was asked for is there: absence is an answer, everything else that fails is none.
-pub(crate) fn found<T>(asked: Result<T, OsError>) -> Result<Option<T>, OsError> {
+pub fn found<T>(asked: Result<T, OsError>) -> Result<Option<T>, OsError> {
     match asked {
         Ok(found) => Ok(Some(found)),
         Err(error) if error.is_absence() => Ok(None),
@@ -127,7 +150,7 @@ pub(crate) fn found<T>(asked: Result<T, OsError>) -> Result<Option<T>, OsError> 
 }
 
 /// The state of a setting that was asked for: absent where it does not exist.
-pub(crate) fn state_of(asked: Result<Option<State>, OsError>) -> State {
+pub fn state_of(asked: Result<Option<State>, OsError>) -> State {
     match found(asked) {
         Ok(state) => state.flatten().unwrap_or(State::Absent),
         Err(error) => error.into_state(),

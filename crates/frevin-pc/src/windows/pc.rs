@@ -4,22 +4,25 @@ use std::path::Path;
 use std::time::Duration;
 
 use frevin_core::facts::Facts;
+use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::setting::{
-    Address, CleanPart, CleanPlace, KeyPath, PowerSource, State, ThingKind, ThingSetting, Value,
-    VisualParameter, WinName, belongs_to_user, needs_administrator,
+    Address, CleanPart, CleanPlace, Concern, KeyPath, ObjectPart, ObjectSetting, PowerSource,
+    State, TakesEffect, Value, VisualParameter, WinName, belongs_to_user, concern,
+    needs_administrator,
 };
+use frevin_core::waiting::Start;
 
-use frevin_core::surroundings::{ClockReadings, Surroundings};
+use frevin_core::environment::{ClockReadings, Environment};
 
 use super::apis::Apis;
 use super::devices::Interrupt;
 use super::os_error::OsError;
 use super::{
     adapters, boot, devices, displays, facts, installed, page_file, power, protections, registry,
-    services, startup, tasks, visual,
+    services, starts, startup, tasks, visual,
 };
 use crate::contract::{
-    BootId, CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
+    CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
     WriteError, Written,
 };
 use crate::durable::sync_file;
@@ -44,28 +47,26 @@ pub struct LivePc {
 }
 
 impl LivePc {
-    /// The PC that this program runs on. `home` is Frevin's own folder: the lock lies in it, and
-    /// what is set aside.
+    /// A PC over what Windows offers. `home` is Frevin's own folder: the lock lies in it, and what is
+    /// set aside.
     ///
     /// # Errors
     /// Where Windows cannot be asked which PC this is.
-    #[cfg(windows)]
-    pub fn open(home: &Path) -> Result<Self, PcError> {
-        Self::over(super::os::apis(), home)
-    }
-
-    /// A PC over what Windows offers.
-    pub(crate) fn over(apis: Apis, home: &Path) -> Result<Self, PcError> {
+    pub fn over(apis: Apis, home: &Path) -> Result<Self, PcError> {
         // The identifier that Windows gives itself when it is set up.
         let key = parse_key(r"HKLM\SOFTWARE\Microsoft\Cryptography")?;
         let id = registry::text(&*apis.registry, &key, "MachineGuid").map_err(failed)?;
         let id = id.ok_or_else(|| failed(OsError::Said("Windows has no MachineGuid".into())))?;
         let name = apis.system.name();
         Ok(Self {
-            identity: PcIdentity { id: format!("live-{id}"), name, kind: PcKind::Live },
+            identity: PcIdentity { id: PcId::new(format!("live-{id}")), name, kind: PcKind::Live },
             patience: Duration::from_secs(30),
             home: home.to_owned(),
-            text_files: TextFiles::new(apis.places.clone(), home.join("settings-file.new")),
+            text_files: TextFiles::new(
+                apis.places.clone(),
+                home.join("settings-file.new"),
+                apis.replace_file,
+            ),
             quarantine: Quarantine::new(apis.clean_places.clone(), home.join("quarantine")),
             apis,
         })
@@ -73,7 +74,7 @@ impl LivePc {
 
     /// Another patience with services, for tests.
     #[cfg(test)]
-    pub(crate) fn be_patient_for(&mut self, patience: Duration) {
+    pub fn be_patient_for(&mut self, patience: Duration) {
         self.patience = patience;
     }
 
@@ -81,116 +82,158 @@ impl LivePc {
         &*self.apis.registry
     }
 
-    fn read_thing(&self, setting: &ThingSetting) -> State {
+    fn read_thing(&self, setting: &ObjectSetting) -> State {
         let (apis, registry) = (&self.apis, self.registry());
-        let (thing, part) = (setting.thing().as_str(), setting.part_name().as_str());
-        match (setting.kind(), part) {
-            (ThingKind::Task, _) => tasks::read(&*apis.tasks, thing),
-            (ThingKind::Display, "mode") => displays::read_mode(&*apis.displays, thing),
-            (ThingKind::Display, _) => displays::read_scaling(&*apis.displays, thing),
-            (ThingKind::Adapter, "name-servers") => adapters::read_name_servers(registry, thing),
-            (ThingKind::Adapter, "power-saving") => adapters::read_power_saving(registry, thing),
-            (ThingKind::Adapter, option) => {
-                adapters::read_option(registry, thing, option.trim_start_matches("option-"))
+        let thing = setting.object().as_str();
+        match setting.part() {
+            ObjectPart::TaskEnabled => tasks::read(&*apis.tasks, thing),
+            ObjectPart::DisplayMode => displays::read_mode(&*apis.displays, thing),
+            ObjectPart::DisplayScaling => displays::read_scaling(&*apis.displays, thing),
+            ObjectPart::AdapterNameServers => adapters::read_name_servers(registry, thing),
+            ObjectPart::AdapterPowerSaving => adapters::read_power_saving(registry, thing),
+            ObjectPart::AdapterOption => adapters::read_option(registry, thing, setting.own_name()),
+            ObjectPart::DeviceEnabled => devices::read_enabled(&*apis.devices, thing),
+            ObjectPart::DeviceMessageSignalledInterrupts => {
+                devices::read_interrupt(registry, thing, Interrupt::MessageSignalled)
             }
-            (ThingKind::Device, "enabled") => devices::read_enabled(&*apis.devices, thing),
-            (ThingKind::Device, part) => devices::read_interrupt(registry, thing, interrupt(part)),
-            (ThingKind::Startup, _) => startup::read(registry, &*apis.startup_folders, thing),
-            (ThingKind::App, _) => installed::read_app(&*apis.apps, thing),
-            (ThingKind::Feature, _) => installed::read_feature(&*apis.features, thing),
-            (ThingKind::Boot, part) => boot::read(&*apis.boot, thing, part),
-            (ThingKind::PageFile, _) => {
+            ObjectPart::DeviceInterruptPriority => {
+                devices::read_interrupt(registry, thing, Interrupt::Priority)
+            }
+            ObjectPart::StartupEnabled => startup::read(registry, &*apis.startup_folders, thing),
+            ObjectPart::AppInstalled => installed::read_app(&*apis.apps, thing),
+            ObjectPart::FeatureEnabled => installed::read_feature(&*apis.features, thing),
+            ObjectPart::BootElement => boot::read(&*apis.boot, thing, setting.own_name()),
+            ObjectPart::PageFileSize => {
                 page_file::read(registry, &apis.facts.system_drive(), thing)
             }
-            (ThingKind::Driver, _) => State::Unreadable(NO_DRIVER.to_owned()),
-            (ThingKind::Protection, "enabled") => {
-                protections::read_enabled(&*apis.protections, thing)
+            ObjectPart::DriverSetting => State::Unreadable(NO_DRIVER.to_owned()),
+            ObjectPart::ProtectionEnabled => protections::read_enabled(&*apis.protections, thing),
+            ObjectPart::ProtectionExclusions => {
+                protections::read_exclusions(&*apis.protections, thing)
             }
-            (ThingKind::Protection, _) => protections::read_exclusions(&*apis.protections, thing),
         }
     }
 
-    fn write_thing(&self, setting: &ThingSetting, state: &State) -> Result<Written, WriteError> {
+    fn write_thing(&self, setting: &ObjectSetting, state: &State) -> Result<Written, WriteError> {
         let (apis, registry) = (&self.apis, self.registry());
-        let (thing, part) = (setting.thing().as_str(), setting.part_name().as_str());
-        match (setting.kind(), part, state) {
-            (ThingKind::Task, _, State::Value(Value::Flag(on))) => {
+        let thing = setting.object().as_str();
+        match (setting.part(), state) {
+            (ObjectPart::TaskEnabled, State::Value(Value::Flag(on))) => {
                 tasks::write(&*apis.tasks, thing, *on)
             }
-            (ThingKind::Display, "mode", State::Value(Value::Mode(mode))) => {
+            (ObjectPart::DisplayMode, State::Value(Value::Mode(mode))) => {
                 displays::write_mode(&*apis.displays, thing, *mode)
             }
-            (ThingKind::Display, _, State::Value(Value::Number(percent))) => {
+            (ObjectPart::DisplayScaling, State::Value(Value::Number(percent))) => {
                 displays::write_scaling(&*apis.displays, thing, *percent)
             }
-            (ThingKind::Adapter, "name-servers", State::Value(Value::Texts(servers))) => {
+            (ObjectPart::AdapterNameServers, State::Value(Value::Texts(servers))) => {
                 adapters::write_name_servers(registry, &*apis.name_servers, thing, servers)
             }
-            (ThingKind::Adapter, "power-saving", state) => {
+            (ObjectPart::AdapterPowerSaving, state) => {
                 adapters::write_power_saving(registry, thing, state)
             }
-            (ThingKind::Adapter, option, State::Value(Value::Text(text))) => {
-                adapters::write_option(registry, thing, option.trim_start_matches("option-"), text)
+            (ObjectPart::AdapterOption, State::Value(Value::Text(text))) => {
+                adapters::write_option(registry, thing, setting.own_name(), text)
             }
-            (ThingKind::Device, "enabled", State::Value(Value::Flag(on))) => {
+            (ObjectPart::DeviceEnabled, State::Value(Value::Flag(on))) => {
                 devices::write_enabled(&*apis.devices, thing, *on)
             }
-            (ThingKind::Device, part, state) if part != "enabled" => {
-                devices::write_interrupt(registry, thing, interrupt(part), state)
+            (ObjectPart::DeviceMessageSignalledInterrupts, state) => {
+                devices::write_interrupt(registry, thing, Interrupt::MessageSignalled, state)
             }
-            (ThingKind::Startup, _, State::Value(Value::Flag(on))) => {
+            (ObjectPart::DeviceInterruptPriority, state) => {
+                devices::write_interrupt(registry, thing, Interrupt::Priority, state)
+            }
+            (ObjectPart::StartupEnabled, State::Value(Value::Flag(on))) => {
                 startup::write(registry, &*apis.startup_folders, thing, *on)
             }
-            (ThingKind::App, _, State::Value(Value::Flag(on))) => {
+            (ObjectPart::AppInstalled, State::Value(Value::Flag(on))) => {
                 installed::write_app(&*apis.apps, thing, *on)
             }
-            (ThingKind::Feature, _, State::Value(Value::Flag(on))) => {
+            (ObjectPart::FeatureEnabled, State::Value(Value::Flag(on))) => {
                 installed::write_feature(&*apis.features, thing, *on)
             }
-            (ThingKind::Boot, part, state) => boot::write(&*apis.boot, thing, part, state),
-            (ThingKind::PageFile, _, State::Value(Value::PageFile(size))) => {
+            (ObjectPart::BootElement, state) => {
+                boot::write(&*apis.boot, thing, setting.own_name(), state)
+            }
+            (ObjectPart::PageFileSize, State::Value(Value::PageFile(size))) => {
                 page_file::write(registry, &apis.facts.system_drive(), thing, *size)
             }
-            (ThingKind::Driver, ..) => Err(WriteError::Refused(NO_DRIVER.to_owned())),
-            (ThingKind::Protection, "enabled", State::Value(Value::Flag(on))) => {
+            (ObjectPart::DriverSetting, _) => Err(WriteError::Refused(NO_DRIVER.to_owned())),
+            (ObjectPart::ProtectionEnabled, State::Value(Value::Flag(on))) => {
                 protections::write_enabled(&*apis.protections, thing, *on)
             }
-            (ThingKind::Protection, _, State::Value(Value::Texts(folders))) => {
+            (ObjectPart::ProtectionExclusions, State::Value(Value::Texts(folders))) => {
                 protections::write_exclusions(&*apis.protections, folders)
             }
-            (_, _, other) => Err(WriteError::Refused(format!("{setting} cannot hold {other}"))),
+            (
+                ObjectPart::TaskEnabled
+                | ObjectPart::DisplayMode
+                | ObjectPart::DisplayScaling
+                | ObjectPart::AdapterNameServers
+                | ObjectPart::AdapterOption
+                | ObjectPart::DeviceEnabled
+                | ObjectPart::StartupEnabled
+                | ObjectPart::AppInstalled
+                | ObjectPart::FeatureEnabled
+                | ObjectPart::PageFileSize
+                | ObjectPart::ProtectionEnabled
+                | ObjectPart::ProtectionExclusions,
+                other,
+            ) => Err(WriteError::Refused(format!("{setting} cannot hold {other}"))),
         }
     }
 
     /// The parts of things that can be listed, as addresses.
-    fn listed_things(&self) -> Vec<Address> {
+    fn listed_objects(&self) -> Vec<Address> {
         let apis = &self.apis;
         let mut texts = Vec::new();
-        let mut add = |kind: ThingKind, things: Vec<String>, parts: &[&str]| {
-            for thing in things {
-                texts.extend(parts.iter().map(|part| format!("{}:{thing}#{part}", kind.name())));
-            }
+        let mut add = |part: ObjectPart, things: &[String]| {
+            let kind = part.kind().name();
+            texts.extend(things.iter().map(|thing| format!("{kind}:{thing}#{}", part.name())));
         };
-        add(ThingKind::Task, apis.tasks.paths().unwrap_or_default(), &["enabled"]);
-        let displays = displays::named(&*apis.displays).unwrap_or_default();
-        let names = displays.into_iter().map(|display| display.name).collect();
-        add(ThingKind::Display, names, &["mode", "scaling-percent"]);
-        let connections = adapters::connections(self.registry()).unwrap_or_default();
-        let names = connections.iter().map(|connection| connection.name.clone()).collect();
-        add(ThingKind::Adapter, names, &["name-servers", "power-saving"]);
-        let entries = startup::entries(self.registry(), &*apis.startup_folders);
-        add(ThingKind::Startup, entries.unwrap_or_default(), &["enabled"]);
-        add(ThingKind::App, apis.apps.families().unwrap_or_default(), &["installed"]);
-        add(ThingKind::Feature, apis.features.names().unwrap_or_default(), &["enabled"]);
-        let drives = apis.facts.drives().unwrap_or_default();
-        let letters = drives.into_iter().map(|drive| drive.letter).collect();
-        add(ThingKind::PageFile, letters, &["size"]);
-        let switches = protections::switches().map(str::to_owned).collect();
-        add(ThingKind::Protection, switches, &["enabled"]);
-        add(ThingKind::Protection, vec!["anti-virus".to_owned()], &["exclusions"]);
-        for (entry, part) in boot::parts() {
-            add(ThingKind::Boot, vec![entry.to_owned()], &[&part]);
+        for part in ObjectPart::ALL {
+            match part {
+                ObjectPart::TaskEnabled => add(part, &apis.tasks.paths().unwrap_or_default()),
+                ObjectPart::DisplayMode | ObjectPart::DisplayScaling => {
+                    let displays = displays::named(&*apis.displays).unwrap_or_default();
+                    let names: Vec<_> = displays.into_iter().map(|display| display.name).collect();
+                    add(part, &names);
+                }
+                ObjectPart::AdapterNameServers | ObjectPart::AdapterPowerSaving => {
+                    let connections = adapters::connections(self.registry()).unwrap_or_default();
+                    let names: Vec<_> =
+                        connections.into_iter().map(|connection| connection.name).collect();
+                    add(part, &names);
+                }
+                ObjectPart::StartupEnabled => {
+                    let entries = startup::entries(self.registry(), &*apis.startup_folders);
+                    add(part, &entries.unwrap_or_default());
+                }
+                ObjectPart::AppInstalled => add(part, &apis.apps.families().unwrap_or_default()),
+                ObjectPart::FeatureEnabled => add(part, &apis.features.names().unwrap_or_default()),
+                ObjectPart::PageFileSize => {
+                    let drives = apis.facts.drives().unwrap_or_default();
+                    let letters: Vec<_> = drives.into_iter().map(|drive| drive.letter).collect();
+                    add(part, &letters);
+                }
+                ObjectPart::ProtectionEnabled => {
+                    let switches: Vec<_> = protections::switches().map(str::to_owned).collect();
+                    add(part, &switches);
+                }
+                ObjectPart::ProtectionExclusions => add(part, &["anti-virus".to_owned()]),
+                // Their names are added below, as those of the part are.
+                ObjectPart::BootElement => {}
+                // Named by drivers and programs: nothing lists them all.
+                ObjectPart::AdapterOption
+                | ObjectPart::DriverSetting
+                | ObjectPart::DeviceEnabled
+                | ObjectPart::DeviceMessageSignalledInterrupts
+                | ObjectPart::DeviceInterruptPriority => {}
+            }
         }
+        texts.extend(boot::parts().map(|(entry, part)| format!("boot:{entry}#{part}")));
         texts.iter().filter_map(|text| text.parse().ok()).collect()
     }
 
@@ -212,19 +255,12 @@ impl LivePc {
 
 const NO_DRIVER: &str = "Windows offers no way to its settings, only the card's own program does";
 
-fn interrupt(part: &str) -> Interrupt {
-    match part {
-        "interrupt-priority" => Interrupt::Priority,
-        _ => Interrupt::MessageSignalled,
-    }
-}
-
 fn parse_key(text: &str) -> Result<KeyPath, PcError> {
     text.parse().map_err(|error| PcError::Io(std::io::Error::other(format!("{error}"))))
 }
 
 fn failed(error: OsError) -> PcError {
-    PcError::Io(std::io::Error::other(error.to_string()))
+    PcError::System(error.to_string())
 }
 
 impl Pc for LivePc {
@@ -232,7 +268,7 @@ impl Pc for LivePc {
         &self.identity
     }
 
-    fn surroundings(&self) -> Result<Surroundings, PcError> {
+    fn environment(&self) -> Result<Environment, PcError> {
         const LOOKS: usize = 10;
         const LOOK_EVERY: Duration = Duration::from_millis(50);
         let mut mhz = Vec::new();
@@ -244,10 +280,10 @@ impl Pc for LivePc {
             let Ok(now) = self.apis.facts.processor_mhz() else { break };
             mhz.extend(now.iter().copied().map(f64::from).reduce(f64::max));
         }
-        Ok(Surroundings {
+        Ok(Environment {
             available_memory_mib: self.apis.facts.available_memory_mib().ok(),
             processor_mhz: ClockReadings::of(&mhz),
-            ..Surroundings::of(&self.facts()?)
+            ..Environment::of(&self.facts()?)
         })
     }
 
@@ -262,7 +298,29 @@ impl Pc for LivePc {
         let hardware = parse_key(r"HKLM\HARDWARE\DESCRIPTION")?;
         let made = self.registry().changed_at(&hardware).map_err(failed)?;
         let made = made.ok_or_else(|| failed(OsError::Said("no start is known".into())))?;
-        Ok(BootId(format!("since-{made}")))
+        Ok(BootId::new(format!("since-{made}")))
+    }
+
+    fn start_of(&self, moment: TakesEffect, address: &Address) -> Result<Start, PcError> {
+        let windows = &*self.apis.starts;
+        Ok(match (moment, concern(address)) {
+            (TakesEffect::Now | TakesEffect::Restart, _) => {
+                Start::Since(StartId::new(self.boot()?.as_str()))
+            }
+            // Signing out ends the owner's programs, whichever of them it is.
+            (TakesEffect::SignOut, _) => starts::of_sign_in(windows),
+            (TakesEffect::ProgramRestart, Some(Concern::Program(file))) => {
+                starts::of_program(windows, &file)
+            }
+            (TakesEffect::ProgramRestart, _) => starts::of_sign_in(windows),
+            (TakesEffect::ServiceRestart, Some(Concern::Service(name))) => {
+                starts::of_service(windows, name.as_str())
+            }
+            (TakesEffect::DeviceRestart, Some(Concern::Device(name))) => {
+                starts::of_device(windows, name.as_str())
+            }
+            (TakesEffect::ServiceRestart | TakesEffect::DeviceRestart, _) => Start::Unknown,
+        })
     }
 
     fn lock(&mut self) -> Result<PcLock, LockError> {
@@ -307,7 +365,7 @@ impl Pc for LivePc {
                 power::read_value(&*apis.power, [*plan, *subgroup, *setting], *source)
             }
             Address::Visual(parameter) => visual::read(&*apis.visual, *parameter),
-            Address::Thing(setting) => self.read_thing(setting),
+            Address::Object(setting) => self.read_thing(setting),
             Address::Text(setting) => self.text_files.read(setting),
             Address::Clean(setting) => self.quarantine.read(*setting),
         })
@@ -333,7 +391,7 @@ impl Pc for LivePc {
                 power::write_value(&*apis.power, [*plan, *subgroup, *setting], *source, state)
             }
             Address::Visual(parameter) => visual::write(&*apis.visual, *parameter, state),
-            Address::Thing(setting) => self.write_thing(setting, state),
+            Address::Object(setting) => self.write_thing(setting, state),
             Address::Text(setting) => self.text_files.write(setting, state),
             Address::Clean(setting) => self.quarantine.write(*setting, state),
         }
@@ -376,13 +434,28 @@ impl Pc for LivePc {
 
     /// The keys in which a driver, or Windows' switch for what starts, looks for a value.
     fn supports(&self, address: &Address) -> Vec<Address> {
-        let Address::Thing(setting) = address else { return address.supports() };
-        let thing = setting.thing().as_str();
-        let keys = match (setting.kind(), setting.part_name().as_str()) {
-            (ThingKind::Device, "enabled") => Vec::new(),
-            (ThingKind::Device, part) => interrupt(part).supports(thing),
-            (ThingKind::Startup, _) => startup::supports(thing),
-            _ => Vec::new(),
+        let Address::Object(setting) = address else { return address.supports() };
+        let thing = setting.object().as_str();
+        let keys = match setting.part() {
+            ObjectPart::DeviceMessageSignalledInterrupts => {
+                Interrupt::MessageSignalled.supports(thing)
+            }
+            ObjectPart::DeviceInterruptPriority => Interrupt::Priority.supports(thing),
+            ObjectPart::StartupEnabled => startup::supports(thing),
+            ObjectPart::TaskEnabled
+            | ObjectPart::DisplayMode
+            | ObjectPart::DisplayScaling
+            | ObjectPart::AdapterNameServers
+            | ObjectPart::AdapterPowerSaving
+            | ObjectPart::AdapterOption
+            | ObjectPart::DeviceEnabled
+            | ObjectPart::AppInstalled
+            | ObjectPart::FeatureEnabled
+            | ObjectPart::BootElement
+            | ObjectPart::PageFileSize
+            | ObjectPart::DriverSetting
+            | ObjectPart::ProtectionEnabled
+            | ObjectPart::ProtectionExclusions => Vec::new(),
         };
         keys.into_iter().map(Address::RegistryKey).collect()
     }
@@ -400,7 +473,16 @@ impl Pc for LivePc {
         let key = match address {
             Address::RegistryKey(key) => key.parent(),
             Address::RegistryValue(key, _) => Some(key.clone()),
-            _ => None,
+            Address::ServiceStart(_)
+            | Address::ServiceRunning(_)
+            | Address::ActivePlan
+            | Address::PowerPlan(_)
+            | Address::PowerHidden { .. }
+            | Address::PowerValue { .. }
+            | Address::Visual(_)
+            | Address::Object(_)
+            | Address::Text(_)
+            | Address::Clean(_) => None,
         };
         for key in std::iter::successors(key, KeyPath::parent) {
             match self.registry().may_write(&key) {
@@ -443,7 +525,7 @@ impl Pc for LivePc {
             }
         }
         addresses.extend(self.listed_power().unwrap_or_default());
-        addresses.extend(self.listed_things());
+        addresses.extend(self.listed_objects());
         // What lies in places that can be cleaned is read where it is asked for: it is much.
         let is_aside = |address: &Address| matches!(address, Address::Clean(setting) if setting.part == CleanPart::Quarantine);
         addresses.extend(self.quarantine.addresses().into_iter().filter(is_aside));

@@ -3,14 +3,14 @@
 use frevin_core::setting::{PowerSource, State, Value};
 use uuid::Uuid;
 
-use super::os_error::{OsError, state_of};
+use super::os_error::{OsError, found, state_of};
 use crate::contract::{WriteError, Written};
 
 /// Where a value of a plan is: plan, subgroup, setting.
-pub(crate) type ValuePath = [Uuid; 3];
+pub type ValuePath = [Uuid; 3];
 
 /// The power plans as Windows offers them.
-pub(crate) trait PowerApi {
+pub trait PowerApi {
     /// The plan in force.
     fn active(&self) -> Result<Uuid, OsError>;
     /// Puts a plan in force, its values included.
@@ -68,7 +68,9 @@ pub(super) fn read_plan(power: &dyn PowerApi, plan: Uuid) -> State {
         if !power.plans()?.contains(&plan) {
             return Ok(None);
         }
-        let copy_of = copied_from(&power.description(plan).unwrap_or_default());
+        // A plan without a description is no copy of Frevin's; one that cannot be read may be.
+        let description = found(power.description(plan))?.unwrap_or_default();
+        let copy_of = copied_from(&description);
         Ok(Some(Value::PlanExists { copy_of, name: power.name(plan)? }.into()))
     };
     state_of(read())

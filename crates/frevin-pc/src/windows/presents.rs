@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use frevin_core::frames::FrameSeries;
-use frevin_core::frames::presents::{
+use frevin_frames::FrameSeries;
+use frevin_frames::presents::{
     EventRecord, Presented, PresentsError, TraceClock, busiest, presented,
 };
 use thiserror::Error;
@@ -12,20 +12,22 @@ use thiserror::Error;
 use super::os_error::OsError;
 
 /// What Windows offers for tracing.
-pub(crate) trait TraceApi {
+pub trait TraceApi {
     /// The programs that run now: number and the name of the file.
     fn processes(&self) -> Result<Vec<(u32, String)>, OsError>;
 
-    /// Traces what graphics runtimes and the kernel say for so long.
-    fn trace(&self, length: Duration) -> Result<Traced, OsError>;
+    /// Traces what graphics runtimes and the kernel say of some processes, for so long.
+    fn trace(&self, processes: &BTreeSet<u32>, length: Duration) -> Result<Traced, OsError>;
 }
 
 /// What a session of tracing brought.
-pub(crate) struct Traced {
-    pub(crate) records: Vec<EventRecord>,
-    pub(crate) clock: TraceClock,
+pub struct Traced {
+    /// The events, as they came.
+    pub records: Vec<EventRecord>,
+    /// What their times count.
+    pub clock: TraceClock,
     /// Events that Windows could not keep.
-    pub(crate) lost: u64,
+    pub lost: u64,
 }
 
 /// The frames of a program that was running.
@@ -77,8 +79,11 @@ impl From<OsError> for RecordError {
     }
 }
 
-/// Records what a running program shows, for so long. It may end or begin meanwhile.
-pub(crate) fn record(
+/// Records what a running program shows, for so long; of the processes of it that run when this begins.
+///
+/// # Errors
+/// [`RecordError`].
+pub fn record(
     api: &dyn TraceApi,
     program: &str,
     length: Duration,
@@ -94,12 +99,11 @@ pub(crate) fn record(
         let processes = api.processes()?.into_iter();
         Ok(processes.filter(|(_, name)| is_meant(name)).map(|(id, _)| id).collect())
     };
-    let mut ids = running(api)?;
+    let ids = running(api)?;
     if ids.is_empty() {
         return Err(RecordError::NotRunning(program.to_owned()));
     }
-    let traced = api.trace(length)?;
-    ids.extend(running(api)?);
+    let traced = api.trace(&ids, length)?;
     let mut of_program = presented(&traced.records, traced.clock);
     of_program.retain(|chain| ids.contains(&chain.process));
     let no_frames = |reason| RecordError::NoFrames { name: program.to_owned(), reason };
@@ -112,7 +116,7 @@ pub(crate) fn record(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use frevin_core::frames::presents::DXGI;
+    use frevin_frames::presents::DXGI;
 
     struct Recorded {
         processes: Vec<(u32, &'static str)>,
@@ -125,7 +129,7 @@ mod tests {
             Ok(self.processes.iter().map(|(id, name)| (*id, (*name).to_owned())).collect())
         }
 
-        fn trace(&self, _: Duration) -> Result<Traced, OsError> {
+        fn trace(&self, _: &BTreeSet<u32>, _: Duration) -> Result<Traced, OsError> {
             if let Some(error) = &self.fails {
                 return Err(error.clone());
             }

@@ -6,7 +6,7 @@ use super::os_error::{OsError, state_of};
 use crate::contract::{WriteError, Written};
 
 /// The preferences of Windows' anti-virus ("MSFT_MpPreference class" in the Windows documentation).
-pub(crate) trait ProtectionsApi {
+pub trait ProtectionsApi {
     /// A preference that is a number or a flag; nothing where this Windows has none of the name.
     fn number(&self, preference: &str) -> Result<Option<u32>, OsError>;
     /// Sets a preference that is a number or a flag.

@@ -7,7 +7,7 @@ use crate::contract::{WriteError, Written};
 
 /// The registry as Windows offers it: the 64-bit view, in which 32-bit programs' part has paths of
 /// its own.
-pub(crate) trait RegistryApi {
+pub trait RegistryApi {
     /// Whether a key exists.
     fn has_key(&self, key: &KeyPath) -> Result<bool, OsError>;
     /// What a value holds; nothing where it or its key does not exist.

@@ -5,11 +5,11 @@ use std::time::{Duration, Instant};
 use frevin_core::setting::{RunState, ServiceStart, StartType, State, Value, WinName};
 
 use super::os_error::{OsError, state_of};
-use crate::contract::{WriteError, Written};
+use crate::contract::{PcError, WriteError, Written};
 
 /// What a service is doing, by Windows' numbers ("SERVICE_STATUS" in the Windows documentation).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Doing {
+pub enum Doing {
     /// `SERVICE_STOPPED`.
     Stopped,
     /// `SERVICE_RUNNING`.
@@ -22,7 +22,7 @@ pub(crate) enum Doing {
 
 impl Doing {
     /// The meaning of Windows' number.
-    pub(crate) fn from_number(number: u32) -> Self {
+    pub fn from_number(number: u32) -> Self {
         match number {
             1 => Self::Stopped,
             4 => Self::Running,
@@ -46,7 +46,7 @@ impl Doing {
 }
 
 /// The services as Windows offers them. Everything answers nothing where there is no such service.
-pub(crate) trait ServicesApi {
+pub trait ServicesApi {
     /// Windows' number of the start type.
     fn start_type(&self, name: &str) -> Result<Option<u32>, OsError>;
     /// Whether an automatic start is delayed.
@@ -196,7 +196,7 @@ pub(super) fn write_run(
                 patience.as_secs(),
                 doing.in_words()
             );
-            return Err(WriteError::Refused(reason));
+            return Err(WriteError::Failed(PcError::System(reason)));
         }
         std::thread::sleep(PAUSE);
     }

@@ -23,7 +23,7 @@ const SOURCES: [(&str, &str, Option<&str>, &str); 5] = [
 ];
 
 /// The folders whose files start when somebody signs in.
-pub(crate) trait StartupFolders {
+pub trait StartupFolders {
     /// The names of the files in the user's own folder, or in everybody's.
     fn files(&self, of_everybody: bool) -> Result<Vec<String>, OsError>;
 }

@@ -6,7 +6,7 @@ use super::os_error::{OsError, state_of};
 use crate::contract::{WriteError, Written};
 
 /// System parameters as Windows offers them.
-pub(crate) trait VisualApi {
+pub trait VisualApi {
     /// What a parameter holds: 0 or 1 for a flag.
     fn get(&self, parameter: VisualParameter) -> Result<u32, OsError>;
     /// Sets a parameter, for good, and tells running programs.

@@ -1,11 +1,13 @@
 //! `frevin demo`: the whole job done once, in plain words, by the real commands' own code.
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use clap::Args;
+use frevin_core::ids::{NameError, SceneName, StateName};
 use frevin_core::layers::Selection;
 use frevin_core::preview::OnOthers;
-use frevin_core::profile::{ProfileName, SceneName};
+use frevin_core::profile::Profile;
 use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Margins, PairLimit, Verdict};
 use frevin_ledger::Ledger;
@@ -13,14 +15,21 @@ use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{Fingerprint, Pc as _, fingerprint};
 use serde::Serialize;
 
-use super::target::TargetArgs;
-use super::{apply, inspect, profile, rehearsal, rollback, run as runs};
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::measure::compare::{CompareOptions, Compared, compare_states};
+use crate::measure::sources::{RehearsalScene, scenes_of};
+use crate::measure::{self, DeclaredConditions, VisitPlan};
+use crate::operations::apply::{self, ApplyReport, Order};
+use crate::operations::inspect::inspect;
+use crate::operations::profiles;
+use crate::operations::restart::restart;
+use crate::operations::rollback::{self, RollbackReport};
+use crate::operations::target::{Named, Target, Unsaved, resolve};
+use crate::outcome::{Outcome, View};
+use crate::view::plan::PlanReport;
+use crate::view::visits::VisitReport;
 use crate::view::{Page, bad, count, dim, good, percent, strong};
-use crate::workshop::compare::{CompareOptions, Compared, compare_states};
-use crate::workshop::measure::{self, Recording, ToldConditions};
 
 /// The profile of the demo. The last tweak is the one that hurts on this PC.
 const PROFILE: &str = include_str!("../../../../rehearsal/profiles/friday-evening.toml");
@@ -29,7 +38,7 @@ const SCENE: &str = "canyon-run";
 const SUSPECT: &str = "memory/large-file-cache";
 /// Runs of a visit that count, and their length: what the statistics were worked out for.
 const RUNS: usize = 3;
-const SECONDS: f64 = 60.0;
+const LENGTH: Duration = Duration::from_secs(60);
 
 /// See the whole job done once, on a simulated PC, in a few seconds. Touches nothing of yours
 #[derive(Debug, Args)]
@@ -53,7 +62,7 @@ struct DemoReport {
     kept_in: Option<PathBuf>,
 }
 
-pub(crate) fn run(session: &Session, args: &DemoArgs) -> Result<Answer, Failure> {
+pub(crate) fn run(context: &Context, args: &DemoArgs) -> Result<Outcome, Failure> {
     match &args.keep {
         Some(folder) => {
             if folder.exists() {
@@ -62,20 +71,20 @@ pub(crate) fn run(session: &Session, args: &DemoArgs) -> Result<Answer, Failure>
                     .hint("nothing was changed; name a folder that does not exist yet"));
             }
             fs_err::create_dir_all(folder)?;
-            Demo::new(session, folder, args)?.play()
+            Demo::new(context, folder, args)?.play()
         }
         None => {
             let folder = tempfile::Builder::new().prefix("frevin-demo-").tempdir()?;
-            Demo::new(session, folder.path(), args)?.play()
+            Demo::new(context, folder.path(), args)?.play()
         }
     }
 }
 
 struct Demo {
     /// What the demo is shown in.
-    outer: Session,
+    outer: Context,
     /// What its commands work with.
-    session: Session,
+    context: Context,
     folder: PathBuf,
     kept_in: Option<PathBuf>,
     pc: RehearsalPc,
@@ -85,30 +94,28 @@ struct Demo {
 }
 
 impl Demo {
-    fn new(session: &Session, folder: &Path, args: &DemoArgs) -> Result<Self, Failure> {
+    fn new(context: &Context, folder: &Path, args: &DemoArgs) -> Result<Self, Failure> {
         let template = Template::named("desktop")
             .ok_or_else(|| Failure::new(Kind::Internal, "the demo's PC is not shipped"))?;
         let pc = create(&folder.join("pc"), template, "Rehearsal desktop", args.seed)?;
-        let outer = session.clone();
-        let session = session.elsewhere(&folder.join("home"), &folder.join("pc"));
+        let outer = context.clone();
+        let context = context.elsewhere(&folder.join("home"), &folder.join("pc"));
         let internal = |error: String| Failure::new(Kind::Internal, error);
         Ok(Self {
-            ledger: session.ledger()?,
+            ledger: context.ledger()?,
             outer,
-            session,
+            context,
             folder: folder.to_owned(),
             kept_in: args.keep.clone(),
             pc,
-            scene: SCENE.parse().map_err(|error: frevin_core::profile::ProfileNameError| {
-                internal(error.to_string())
-            })?,
+            scene: SCENE.parse().map_err(|error: NameError| internal(error.to_string()))?,
             suspect: SUSPECT
                 .parse()
                 .map_err(|error: frevin_core::tweak::TweakIdError| internal(error.to_string()))?,
         })
     }
 
-    fn play(mut self) -> Result<Answer, Failure> {
+    fn play(mut self) -> Result<Outcome, Failure> {
         let at_first = self.look()?;
         self.save_profile()?;
         self.preview_and_apply()?;
@@ -126,15 +133,16 @@ impl Demo {
             kept_in: self.kept_in.clone(),
         };
         let is_yes = report.is_as_at_first;
-        Ok(Answer::with(&report, is_yes))
+        Ok(Outcome::with(&report, is_yes))
     }
 
     /// Says something at once, unless only JSON is wanted.
     fn say(&self, write: impl FnOnce(&mut Page)) {
-        if !self.session.json && !self.session.quiet {
+        if !self.context.json && !self.context.quiet {
             let mut page = Page::default();
             write(&mut page);
-            page.print();
+            // Nobody reads any more: what is done goes on, as with every other command.
+            let _ = page.print();
         }
     }
 
@@ -162,7 +170,7 @@ impl Demo {
              owner uses.",
             "frevin inspect",
         );
-        let report = inspect::inspect(&self.session, &self.pc, &self.ledger)?;
+        let report = inspect(&self.context, &self.pc, &self.ledger)?;
         let fingerprint = fingerprint(&self.pc)?;
         self.say(|page| {
             report.show(page);
@@ -181,7 +189,7 @@ impl Demo {
              round: some of it sound, some contested.",
             &format!("frevin profile save {PROFILE_NAME}.toml -m \"Advice from the forum\""),
         );
-        let saved = profile::save(&self.session, &file, "Advice from the forum")?;
+        let saved = profiles::save(&self.context, &file, "Advice from the forum")?;
         self.say(|page| saved.show(page));
         Ok(())
     }
@@ -193,7 +201,7 @@ impl Demo {
              differ by chance.",
             &format!("frevin run record --scene {SCENE} --state before"),
         );
-        rehearsal::restart(&self.session, &mut self.pc)?;
+        restart(&self.context, &mut self.pc)?;
         let visit = self.visit("before")?;
         self.say(|page| visit.show(page));
 
@@ -211,7 +219,7 @@ impl Demo {
              disk, with undo files that work without Frevin. Every write is read back. All or nothing.",
             &format!("frevin apply {PROFILE_NAME}"),
         );
-        let applied = self.apply(PROFILE_NAME)?;
+        let applied = self.put_in_force()?;
         self.say(|page| applied.show(page));
 
         self.step(
@@ -220,32 +228,34 @@ impl Demo {
              nothing, so Frevin refuses to.",
             "frevin rehearsal restart",
         );
-        let restarted = rehearsal::restart(&self.session, &mut self.pc)?;
+        let restarted = restart(&self.context, &mut self.pc)?;
         self.say(|page| restarted.show(page));
         Ok(())
     }
 
     fn say_preview(&self) -> Result<(), Failure> {
-        let catalogue = self.session.catalogue()?;
-        let target = TargetArgs::saved(PROFILE_NAME).resolve(
-            &catalogue,
-            &self.ledger,
-            &self.pc.facts()?,
-            super::target::Unsaved::Refused,
-        )?;
-        let mut plan = crate::workshop::apply::make_plan(&self.pc, &self.ledger, &target.wishes)?;
-        plan.left_out.extend(target.left_out);
-        let report = super::preview::PlanReport {
+        let catalogue = self.context.catalogue()?;
+        let target = self.profile()?;
+        let plan = apply::make_plan(&self.pc, &self.ledger, &target.wishes, None)?;
+        let report = PlanReport {
             title: &target.title,
             takes_effect: plan.takes_effect(),
-            waiting_for_restart: 0,
+            waiting: &[],
             plan: &plan,
+            does_not_fit: &target.left_out,
             by_hand: &target.by_hand,
             catalogue: &catalogue,
             addresses: false,
         };
         self.say(|page| report.show(page));
         Ok(())
+    }
+
+    /// The latest revision of the demo's profile, fitted to its PC.
+    fn profile(&self) -> Result<Target, Failure> {
+        let named = Named::Profile(PROFILE_NAME.to_owned());
+        let facts = self.pc.facts()?;
+        resolve(&named, &[], &self.context.catalogue()?, &self.ledger, &facts, Unsaved::Refused)
     }
 
     /// The profile is in force and its first visit is due; the baseline has its first already.
@@ -283,7 +293,7 @@ impl Demo {
     fn take_back_the_suspect(&mut self) -> Result<(), Failure> {
         // The turns may have ended with nothing in force.
         if !self.is_in_force()? {
-            self.apply(PROFILE_NAME)?;
+            self.put_in_force()?;
         }
         self.step(
             "8. Take back the one under suspicion",
@@ -296,8 +306,8 @@ impl Demo {
         self.say(|page| report.show(page));
 
         let file = self.folder.join(format!("{PROFILE_NAME}.toml"));
-        fs_err::write(&file, without(PROFILE, SUSPECT))?;
-        let saved = profile::save(&self.session, &file, "Without the large file cache")?;
+        fs_err::write(&file, self.without_the_suspect_in_force()?)?;
+        let saved = profiles::save(&self.context, &file, "Without the large file cache")?;
         self.say(|page| {
             page.blank();
             page.line(dim(format_args!(
@@ -314,10 +324,10 @@ impl Demo {
             "The same again: the second revision against the PC without any of it.",
             &format!("frevin compare before-again {PROFILE_NAME}-2"),
         );
-        rehearsal::restart(&self.session, &mut self.pc)?;
+        restart(&self.context, &mut self.pc)?;
         self.visit("friday-evening-2")?;
         self.roll_back(&Selection::All)?;
-        rehearsal::restart(&self.session, &mut self.pc)?;
+        restart(&self.context, &mut self.pc)?;
         self.visit("before-again")?;
         let compared = self.in_turns("before-again", "friday-evening-2")?;
         self.say(|page| compared.show(page));
@@ -327,7 +337,7 @@ impl Demo {
     fn take_back_everything(&mut self, at_first: &Fingerprint) -> Result<Fingerprint, Failure> {
         // The turns may have ended with nothing in force.
         if !self.is_in_force()? {
-            self.apply(PROFILE_NAME)?;
+            self.put_in_force()?;
         }
         self.step(
             "10. Take back everything",
@@ -337,7 +347,7 @@ impl Demo {
         );
         let report = self.roll_back(&Selection::All)?;
         self.say(|page| report.show(page));
-        rehearsal::restart(&self.session, &mut self.pc)?;
+        restart(&self.context, &mut self.pc)?;
         let at_last = fingerprint(&self.pc)?;
         self.say(|page| {
             page.blank();
@@ -355,7 +365,8 @@ impl Demo {
     }
 
     /// Goes on with pairs of visits until it is decided. One pair is there already. The state
-    /// that a pair ends in is the one that the next begins with: A B, B A, A B, …
+    /// that a pair ends in is the one that the next begins with: A B, B A, A B, … From one state to the
+    /// other the PC goes in one step, which leaves alone what else its owner changed.
     fn in_turns(&mut self, a: &str, b: &str) -> Result<Compared, Failure> {
         let options = CompareOptions {
             scene: Some(self.scene.clone()),
@@ -371,10 +382,12 @@ impl Demo {
                 return Ok(compared);
             }
             for is_second in [false, true] {
-                if is_second {
-                    self.switch()?;
+                if is_second && self.is_in_force()? {
+                    self.roll_back(&Selection::All)?;
+                } else if is_second {
+                    self.put_in_force()?;
                 }
-                rehearsal::restart(&self.session, &mut self.pc)?;
+                restart(&self.context, &mut self.pc)?;
                 self.visit(if self.is_in_force()? { b } else { a })?;
             }
         }
@@ -384,61 +397,52 @@ impl Demo {
         Ok(!self.ledger.layers(&self.pc.identity().id)?.is_empty())
     }
 
-    /// Applies the profile where it is not in force, and else rolls it back.
-    fn switch(&mut self) -> Result<(), Failure> {
-        if self.is_in_force()? {
-            self.roll_back(&Selection::All)?;
-        } else {
-            self.apply(PROFILE_NAME)?;
-        }
-        Ok(())
+    fn put_in_force(&mut self) -> Result<ApplyReport, Failure> {
+        let order = Order::new(&self.pc, &self.ledger, self.profile()?, None, false)?;
+        apply::apply(&self.context, &mut self.pc, &mut self.ledger, order)
     }
 
-    fn visit(&mut self, state: &str) -> Result<runs::VisitReport, Failure> {
-        let recording = Recording {
+    fn visit(&mut self, state: &str) -> Result<VisitReport, Failure> {
+        let scenes = scenes_of(&self.pc)?;
+        if let Some(scene) = scenes.iter().find(|scene| scene.name == self.scene) {
+            self.ledger.add_scene(scene)?;
+        }
+        let plan = VisitPlan {
             scene: &self.scene,
             state_name: &name(state)?,
             runs: RUNS,
             warm_up: None,
-            seconds: SECONDS,
+            length: LENGTH,
             despite_waiting: false,
-            told: &ToldConditions::default(),
+            declared: &DeclaredConditions::default(),
             ping: None,
         };
-        let id = measure::record(&self.session, &mut self.pc, &mut self.ledger, &recording)?;
-        Ok(runs::VisitReport { visit: self.ledger.visit(id)? })
+        let mut source = RehearsalScene::new(&self.pc, &self.scene);
+        let pc: &mut dyn frevin_pc::Pc = &mut self.pc;
+        let id = measure::visit(&self.context, &mut self.ledger, Some(pc), &mut source, &plan)?;
+        Ok(VisitReport { visit: self.ledger.visit(id)? })
     }
 
-    fn apply(&mut self, profile: &str) -> Result<apply::ApplyReport, Failure> {
-        let target = TargetArgs::saved(profile);
-        let report =
-            apply::apply_target(&self.session, &mut self.pc, &mut self.ledger, &target, false)?;
-        apply::change_of(&report)?;
-        Ok(report)
-    }
-
-    fn roll_back(&mut self, selection: &Selection) -> Result<rollback::RollbackReport, Failure> {
+    fn roll_back(&mut self, selection: &Selection) -> Result<RollbackReport, Failure> {
         let on_others = OnOthers::Stop;
-        rollback::take_back(&self.session, &mut self.pc, &mut self.ledger, selection, on_others)
+        let way_back = rollback::make_way_back(&self.pc, &self.ledger, selection, on_others)?;
+        let (context, pc, ledger) = (&self.context, &mut self.pc, &mut self.ledger);
+        rollback::roll_back(context, pc, ledger, selection, on_others, way_back)
+    }
+
+    /// The profile's document without the suspect.
+    fn without_the_suspect_in_force(&self) -> Result<String, Failure> {
+        let mut profile = Profile::parse(PROFILE_NAME, PROFILE, &self.context.catalogue()?)?;
+        profile.entries.retain(|entry| entry.tweak != self.suspect);
+        Ok(profile.to_document())
     }
 }
 
-fn name(text: &str) -> Result<ProfileName, Failure> {
-    text.parse().map_err(|error: frevin_core::profile::ProfileNameError| {
-        Failure::new(Kind::Internal, error.to_string())
-    })
+fn name(text: &str) -> Result<StateName, Failure> {
+    text.parse().map_err(|error: NameError| Failure::new(Kind::Internal, error.to_string()))
 }
 
-/// The document without the block of one tweak.
-fn without(document: &str, tweak: &str) -> String {
-    let mut blocks: Vec<&str> = document.split("\n[[tweaks]]\n").collect();
-    blocks.retain(|block| !block.starts_with(&format!("use = \"{tweak}\"")));
-    let mut text = blocks.join("\n[[tweaks]]\n").trim_end().to_owned();
-    text.push('\n');
-    text
-}
-
-impl Report for DemoReport {
+impl View for DemoReport {
     fn show(&self, page: &mut Page) {
         let estimate = |compared: &Compared| {
             let difference = compared.comparison.findings.first().and_then(|f| f.difference);

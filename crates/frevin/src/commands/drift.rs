@@ -2,17 +2,19 @@
 
 use clap::Args;
 use frevin_core::preview::{Drifted, OnOthers};
-use frevin_ledger::{Ledger, Waiting};
+use frevin_core::waiting::Waiting;
+use frevin_ledger::Ledger;
 use frevin_pc::Pc;
 use serde::Serialize;
 
 use super::rollback::OthersArgs;
+use crate::context::Context;
 use crate::failure::Failure;
-use crate::report::{Answer, Report};
-use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, settings_wait, short, shown_at, warn};
-use crate::workshop::refuse_unfinished;
-use crate::workshop::settle::{drifted, settle};
+use crate::operations::refuse_unfinished;
+use crate::operations::resolve_drift::{drifted, resolve_drift};
+use crate::operations::waiting::waiting;
+use crate::outcome::{Outcome, View};
+use crate::view::{Page, Table, bad, count, dim, good, short, show_waiting, shown_at};
 
 /// Tell which settings are no longer what Frevin left them at, and settle it. Exit code 1 if any
 #[derive(Debug, Args)]
@@ -25,7 +27,7 @@ pub(crate) struct DriftArgs {
 struct DriftReport {
     held: usize,
     drifted: Vec<Drifted>,
-    waiting_for_restart: Vec<Waiting>,
+    waiting: Vec<Waiting>,
 }
 
 #[derive(Debug, Serialize)]
@@ -34,34 +36,34 @@ struct SettledReport {
     by: OnOthers,
 }
 
-pub(crate) fn run(session: &Session, args: &DriftArgs) -> Result<Answer, Failure> {
-    let mut pc = session.pc()?;
-    let mut ledger = session.ledger()?;
+pub(crate) fn run(context: &Context, args: &DriftArgs) -> Result<Outcome, Failure> {
+    let mut pc = context.pc()?;
+    let mut ledger = context.ledger()?;
     refuse_unfinished(&ledger, &*pc)?;
     let report = report(&*pc, &ledger)?;
     if report.drifted.is_empty() {
-        return Ok(Answer::yes(&report));
+        return Ok(Outcome::yes(&report));
     }
     let mut page = Page::default();
     report.show(&mut page);
     let by = match args.others.on_others() {
-        OnOthers::Stop => match session.choose(&page, "Your choice", &WAYS)? {
+        OnOthers::Stop => match context.choose(&page, "Your choice", &WAYS)? {
             Some(1) => OnOthers::Keep,
             Some(2) => OnOthers::Force,
-            Some(_) => return Ok(Answer::no_more_to_say(&report)),
-            None => return Ok(Answer::with(&report, false)),
+            Some(_) => return Ok(Outcome::no_more_to_say(&report)),
+            None => return Ok(Outcome::with(&report, false)),
         },
         by => {
             let question = match by {
                 OnOthers::Keep => "Leave these as they are, and let go of them?",
                 _ => "Put these back to what Frevin left?",
             };
-            session.confirm(&page, question)?;
+            context.confirm(&page, question)?;
             by
         }
     };
-    let settled = settle(session, &mut *pc, &mut ledger, by)?;
-    Ok(Answer::done(&SettledReport { settled, by }))
+    let settled = resolve_drift(context, &mut *pc, &mut ledger, by)?;
+    Ok(Outcome::done(&SettledReport { settled, by }))
 }
 
 /// What can be answered where neither `--keep` nor `--force` did.
@@ -73,11 +75,11 @@ fn report(pc: &dyn Pc, ledger: &Ledger) -> Result<DriftReport, Failure> {
     Ok(DriftReport {
         held: ledger.layers(id)?.iter().count(),
         drifted: drifted(pc, ledger)?,
-        waiting_for_restart: ledger.waiting_for_restart(id, &pc.boot()?.0)?,
+        waiting: waiting(pc, ledger)?,
     })
 }
 
-impl Report for SettledReport {
+impl View for SettledReport {
     fn show(&self, page: &mut Page) {
         let settings = count(self.settled.len(), "setting");
         let what = match self.by {
@@ -88,7 +90,7 @@ impl Report for SettledReport {
     }
 }
 
-impl Report for DriftReport {
+impl View for DriftReport {
     fn show(&self, page: &mut Page) {
         let held = count(self.held, "setting");
         if self.drifted.is_empty() {
@@ -105,7 +107,7 @@ impl Report for DriftReport {
                     short(&drifted.address),
                     shown_at(&drifted.address, &drifted.left.state),
                     bad(shown_at(&drifted.address, &drifted.actual)),
-                    format!("{} in change {}", drifted.left.tweak, drifted.left.change),
+                    format!("{} in change {}", drifted.left.used, drifted.left.change),
                     dim(shown_at(&drifted.address, &drifted.original)),
                 ]);
             }
@@ -116,8 +118,6 @@ impl Report for DriftReport {
                 ("--force", "put back what Frevin left"),
             ]);
         }
-        if !self.waiting_for_restart.is_empty() {
-            page.line(warn(settings_wait(self.waiting_for_restart.len())));
-        }
+        show_waiting(&self.waiting, page);
     }
 }

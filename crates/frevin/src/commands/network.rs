@@ -5,15 +5,15 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
-use frevin_core::answers::Answers;
+use frevin_stats::probes::ProbeStats;
 use serde::Serialize;
 
 use super::output::write_new;
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::operations::network::{Asked, Probing, ServerAnswers, Target, ask_all, parse_server};
+use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, count, dim, good, range_line, strong, warn};
-use crate::workshop::network::{Asked, Probing, ServerAnswers, Target, ask_all, parse_server};
 
 /// Characters of a plot.
 const PLOT_COLUMNS: usize = 60;
@@ -77,29 +77,29 @@ pub(crate) struct NameServersArgs {
     adapter: Option<String>,
 }
 
-pub(crate) fn run(session: &Session, command: &NetworkCommand) -> Result<Answer, Failure> {
+pub(crate) fn run(context: &Context, command: &NetworkCommand) -> Result<Outcome, Failure> {
     match command {
         NetworkCommand::Ping(args) => {
             let target = Target::find(&args.address)?;
-            let progress = session.progress(args.probes.count.into(), "probes");
+            let progress = context.progress(args.probes.count.into(), "probes");
             let answers = target.ping(args.probes.probing(), &progress)?;
             progress.finish_and_clear();
             let is_there = answers.answered > 0;
             let report =
                 PingReport { address: args.address.clone(), of: target.describe(), answers };
-            Ok(Answer::with(&report, is_there))
+            Ok(Outcome::with(&report, is_there))
         }
-        NetworkCommand::NameServers(args) => rank(session, args),
+        NetworkCommand::NameServers(args) => rank(context, args),
     }
 }
 
-fn rank(session: &Session, args: &NameServersArgs) -> Result<Answer, Failure> {
+fn rank(context: &Context, args: &NameServersArgs) -> Result<Outcome, Failure> {
     let mut servers = args.servers.clone();
     servers.sort();
     servers.dedup();
     let asked = Asked::new(&args.names)?;
     let probes = u64::from(args.probes.count) * servers.len() as u64;
-    let progress = session.progress(probes, "questions");
+    let progress = context.progress(probes, "questions");
     let mut ranked = ask_all(&servers, &asked, args.probes.probing(), &progress);
     progress.finish_and_clear();
     ranked.sort_by(|a, b| a.answers.is_better_than(&b.answers));
@@ -111,7 +111,7 @@ fn rank(session: &Session, args: &NameServersArgs) -> Result<Answer, Failure> {
         _ => None,
     };
     let is_any = ranked.iter().any(|server| server.answers.answered > 0);
-    Ok(Answer::with(
+    Ok(Outcome::with(
         &NameServersReport { names: args.names.clone(), servers: ranked, profile },
         is_any,
     ))
@@ -174,7 +174,7 @@ fn profile(ranked: &[ServerAnswers], adapter: &str) -> Result<String, Failure> {
 struct PingReport {
     address: String,
     of: String,
-    answers: Answers,
+    answers: ProbeStats,
 }
 
 #[derive(Debug, Serialize)]
@@ -186,12 +186,12 @@ struct NameServersReport {
     profile: Option<PathBuf>,
 }
 
-fn lost(answers: &Answers) -> String {
+fn lost(answers: &ProbeStats) -> String {
     let share = 100.0 * answers.loss();
     if answers.answered == answers.sent { "none".to_owned() } else { warn(format!("{share:.0} %")) }
 }
 
-impl Report for PingReport {
+impl View for PingReport {
     fn show(&self, page: &mut Page) {
         let answers = &self.answers;
         page.heading(format_args!("{}: {} {}", self.address, answers.sent, self.of));
@@ -217,12 +217,18 @@ impl Report for PingReport {
                 "shortest and longest",
                 format!("{:.2} and {:.2} ms", times.shortest_ms, times.longest_ms),
             ),
-            ("lost", lost(answers)),
+            (if answers.refused > 0 { "without any answer" } else { "lost" }, lost(answers)),
         ]);
+        if answers.refused > 0 {
+            page.line(warn(format_args!(
+                "{} of {} were refused: something is there and answers, and nothing listens on that port.",
+                answers.refused, answers.sent
+            )));
+        }
     }
 }
 
-impl Report for NameServersReport {
+impl View for NameServersReport {
     fn show(&self, page: &mut Page) {
         let names = self.names.join(", ");
         page.heading(format_args!(

@@ -80,7 +80,8 @@ pub(crate) fn create_new(path: &Path) -> Result<Unfinished, Failure> {
             Failure::new(Kind::BadInput, format!("{name} is there already"))
                 .hint("nothing was changed; take another name, or --file")
         }
-        _ => Failure::new(Kind::NotFound, format!("{name} cannot be written: {error}")),
+        _ => Failure::new(Kind::Files, format!("{name} cannot be written: {error}"))
+            .hint("is its folder there, may it be written, and is there room on the disk?"),
     })?;
     Ok(Unfinished { path: path.to_owned(), file, is_finished: false })
 }

@@ -13,14 +13,15 @@ use frevin_core::profile::{
 };
 use frevin_core::setting::{Address, State};
 use frevin_core::tweak::{Catalogue, TweakId};
-use frevin_ledger::{Ledger, LedgerError, Saved};
+use frevin_ledger::LedgerError;
 use serde::Serialize;
 
 use super::output::write_new;
-use super::target::{ReadDocument, bases, find_tweak, read_document};
+use crate::context::Context;
 use crate::failure::Failure;
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::operations::profiles;
+use crate::operations::target::{bases, find_tweak, read_document};
+use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
 
 /// Versioned lists of tweaks for a purpose
@@ -125,13 +126,6 @@ struct PlacedRemark {
     remark: Remark,
 }
 
-/// A profile that was saved.
-#[derive(Debug, Serialize)]
-pub(crate) struct SaveReport {
-    pub(crate) revision: Revision,
-    pub(crate) is_new: bool,
-}
-
 #[derive(Debug, Serialize)]
 struct ProfileList {
     profiles: Vec<ListedProfile>,
@@ -167,55 +161,57 @@ struct LogReport {
 #[serde(transparent)]
 struct ShowReport(Revision);
 
-pub(crate) fn run(session: &Session, command: &ProfileCommand) -> Result<Answer, Failure> {
+pub(crate) fn run(context: &Context, command: &ProfileCommand) -> Result<Outcome, Failure> {
     match command {
         ProfileCommand::New { name, purpose, from, tweak, file } => {
-            let catalogue = session.catalogue()?;
+            let catalogue = context.catalogue()?;
             let tweaks = tweak
                 .iter()
                 .map(|written| Ok(find_tweak(&catalogue, written)?.id.clone()))
                 .collect::<Result<Vec<_>, Failure>>()?;
             let file = file.clone().unwrap_or_else(|| PathBuf::from(format!("{name}.toml")));
             let text = match from {
-                Some(from) => begun_from(session, from, name, &catalogue)?,
+                Some(from) => begun_from(context, from, name, &catalogue)?,
                 None => starting_document(name, purpose, &tweaks, &catalogue),
             };
             write_new(&file, text.as_bytes())?;
-            Ok(Answer::done(&NewReport { file }))
+            Ok(Outcome::done(&NewReport { file }))
         }
-        ProfileCommand::Check { file } => check(session, file),
-        ProfileCommand::Save { file, message } => Ok(Answer::done(&save(session, file, message)?)),
-        ProfileCommand::List => list(session),
-        ProfileCommand::ReadyMade => Ok(Answer::yes(&ready_made_list(session)?)),
-        ProfileCommand::Diff { first, second } => exchange::diff(session, first, second),
+        ProfileCommand::Check { file } => check(context, file),
+        ProfileCommand::Save { file, message } => {
+            Ok(Outcome::done(&profiles::save(context, file, message)?))
+        }
+        ProfileCommand::List => list(context),
+        ProfileCommand::ReadyMade => Ok(Outcome::yes(&ready_made_list(context)?)),
+        ProfileCommand::Diff { first, second } => exchange::diff(context, first, second),
         ProfileCommand::Export { profile, as_registry, file } => {
-            exchange::export(session, profile, *as_registry, file.as_deref())
+            exchange::export(context, profile, *as_registry, file.as_deref())
         }
-        ProfileCommand::Import { files, name } => exchange::import(session, files, name.as_ref()),
+        ProfileCommand::Import { files, name } => exchange::import(context, files, name.as_ref()),
         ProfileCommand::Log { profile } => {
-            let ledger = session.ledger()?;
+            let ledger = context.ledger()?;
             // Asked for by name, so that a profile that is not there is an error.
             ledger.revision(&RevisionName {
                 profile: profile.clone(),
                 version: frevin_core::profile::Version::Latest,
             })?;
-            Ok(Answer::yes(&LogReport { revisions: ledger.revisions(profile)? }))
+            Ok(Outcome::yes(&LogReport { revisions: ledger.revisions(profile)? }))
         }
         ProfileCommand::Show { revision } => {
-            Ok(Answer::yes(&ShowReport(session.ledger()?.revision(revision)?)))
+            Ok(Outcome::yes(&ShowReport(context.ledger()?.revision(revision)?)))
         }
     }
 }
 
 /// A copy of a profile under another name.
 fn begun_from(
-    session: &Session,
+    context: &Context,
     from: &RevisionName,
     name: &ProfileName,
     catalogue: &Catalogue,
 ) -> Result<String, Failure> {
     let known = ready_made().into_iter().find(|known| known.name == from.profile);
-    let ledger = session.ledger()?;
+    let ledger = context.ledger()?;
     let (text, profile) = match (ledger.revision(from), known) {
         (Ok(revision), _) => {
             let profile =
@@ -228,9 +224,9 @@ fn begun_from(
     Ok(text.replacen(&format!("name = \"{profile}\""), &format!("name = \"{name}\""), 1))
 }
 
-fn ready_made_list(session: &Session) -> Result<ReadyMadeList, Failure> {
-    let catalogue = session.catalogue()?;
-    let ledger = session.ledger()?;
+fn ready_made_list(context: &Context) -> Result<ReadyMadeList, Failure> {
+    let catalogue = context.catalogue()?;
+    let ledger = context.ledger()?;
     let mut profiles = Vec::new();
     for known in ready_made() {
         let name = known.name.to_string();
@@ -246,11 +242,11 @@ fn ready_made_list(session: &Session) -> Result<ReadyMadeList, Failure> {
     Ok(ReadyMadeList { profiles })
 }
 
-fn check(session: &Session, file: &Path) -> Result<Answer, Failure> {
-    let catalogue = session.catalogue()?;
-    let document = read_document(file, &catalogue, &session.ledger()?)?;
-    let pc = session.pc_if_named()?;
-    let facts = pc.as_ref().map(|pc| pc.facts()).transpose()?;
+fn check(context: &Context, file: &Path) -> Result<Outcome, Failure> {
+    let catalogue = context.catalogue()?;
+    let document = read_document(file, &catalogue, &context.ledger()?)?;
+    let pc = context.pc_if_named()?;
+    let facts = pc.as_ref().map(|pc| context.facts(&**pc)).transpose()?;
     let read = |address: &Address| match pc.as_ref().map(|pc| pc.read(address)) {
         Some(Ok(state)) => state,
         Some(Err(error)) => State::Unreadable(error.to_string()),
@@ -275,35 +271,11 @@ fn check(session: &Session, file: &Path) -> Result<Answer, Failure> {
         remarks,
         against_pc: pc.map(|pc| pc.identity().name.clone()),
     };
-    Ok(Answer::with(&report, is_fit))
+    Ok(Outcome::with(&report, is_fit))
 }
 
-/// Saves a document as the next revision of its profile.
-pub(crate) fn save(session: &Session, file: &Path, message: &str) -> Result<SaveReport, Failure> {
-    let mut ledger = session.ledger()?;
-    let document = read_document(file, &session.catalogue()?, &ledger)?;
-    save_text(session, &mut ledger, &document, message)
-}
-
-/// Saves a document that was read.
-fn save_text(
-    session: &Session,
-    ledger: &mut Ledger,
-    document: &ReadDocument,
-    message: &str,
-) -> Result<SaveReport, Failure> {
-    let ReadDocument { text, profile, alone } = document;
-    let alone = (!profile.builds_on.is_empty()).then(|| alone.to_document());
-    let now = session.clock.now();
-    let saved = ledger.save_revision(&profile.name, text, alone.as_deref(), message, now)?;
-    Ok(match saved {
-        Saved::New(revision) => SaveReport { revision, is_new: true },
-        Saved::Unchanged(revision) => SaveReport { revision, is_new: false },
-    })
-}
-
-fn list(session: &Session) -> Result<Answer, Failure> {
-    let catalogue = session.catalogue()?;
+fn list(context: &Context) -> Result<Outcome, Failure> {
+    let catalogue = context.catalogue()?;
     let listed = |latest: Revision| {
         // A revision saved with a catalogue that had other tweaks is still listed.
         let profile = Profile::parse(&latest.name().to_string(), latest.whole(), &catalogue).ok();
@@ -315,11 +287,11 @@ fn list(session: &Session) -> Result<Answer, Failure> {
             latest,
         }
     };
-    let latest = session.ledger()?.latest_revisions()?;
-    Ok(Answer::yes(&ProfileList { profiles: latest.into_iter().map(listed).collect() }))
+    let latest = context.ledger()?.latest_revisions()?;
+    Ok(Outcome::yes(&ProfileList { profiles: latest.into_iter().map(listed).collect() }))
 }
 
-impl Report for NewReport {
+impl View for NewReport {
     fn show(&self, page: &mut Page) {
         let file = self.file.display();
         page.line(format_args!("{} {file} is a profile to fill in.", good("Done.")));
@@ -330,7 +302,7 @@ impl Report for NewReport {
     }
 }
 
-impl Report for CheckReport {
+impl View for CheckReport {
     fn show(&self, page: &mut Page) {
         let against = match &self.against_pc {
             Some(pc) => format!("on {pc}"),
@@ -363,18 +335,7 @@ impl Report for CheckReport {
     }
 }
 
-impl Report for SaveReport {
-    fn show(&self, page: &mut Page) {
-        let (name, hash) = (self.revision.name(), self.revision.hash.short());
-        if self.is_new {
-            page.line(format_args!("{} Saved as {} {}.", good("Done."), strong(name), dim(hash)));
-        } else {
-            page.line(format_args!("Nothing new: the document is {name} {} already.", dim(hash)));
-        }
-    }
-}
-
-impl Report for ProfileList {
+impl View for ProfileList {
     fn show(&self, page: &mut Page) {
         if self.profiles.is_empty() {
             page.line("No profiles are saved yet: `frevin profile new NAME` begins one.");
@@ -393,7 +354,7 @@ impl Report for ProfileList {
     }
 }
 
-impl Report for ReadyMadeList {
+impl View for ReadyMadeList {
     fn show(&self, page: &mut Page) {
         let mut table = Table::new(["profile", ">tweaks", "builds on", "purpose"]);
         for profile in &self.profiles {
@@ -409,7 +370,7 @@ impl Report for ReadyMadeList {
     }
 }
 
-impl Report for LogReport {
+impl View for LogReport {
     fn show(&self, page: &mut Page) {
         let mut table = Table::new(["revision", "hash", "saved", "after", "message"]);
         for revision in &self.revisions {
@@ -426,7 +387,7 @@ impl Report for LogReport {
     }
 }
 
-impl Report for ShowReport {
+impl View for ShowReport {
     fn show(&self, page: &mut Page) {
         page.verbatim(&self.0.document);
     }

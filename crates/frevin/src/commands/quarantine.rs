@@ -6,11 +6,11 @@ use frevin_ledger::Ledger;
 use frevin_pc::{CleanContent, Pc};
 use serde::Serialize;
 
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::operations::refuse_unfinished;
+use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, bytes, count, dim, good, warn};
-use crate::workshop::refuse_unfinished;
 
 /// What lies in the places that can be cleaned, what is set aside of them, and getting rid of it
 #[derive(Debug, Subcommand)]
@@ -38,35 +38,35 @@ struct EmptiedReport {
     emptied: Vec<CleanContent>,
 }
 
-pub(crate) fn run(session: &Session, command: &QuarantineCommand) -> Result<Answer, Failure> {
-    let mut pc = session.pc()?;
+pub(crate) fn run(context: &Context, command: &QuarantineCommand) -> Result<Outcome, Failure> {
+    let mut pc = context.pc()?;
     match command {
-        QuarantineCommand::List => Ok(Answer::yes(&PlacesReport { places: pc.clean_content()? })),
+        QuarantineCommand::List => Ok(Outcome::yes(&PlacesReport { places: pc.clean_content()? })),
         QuarantineCommand::Empty(args) => {
-            let mut ledger = session.ledger()?;
-            empty(session, &mut *pc, &mut ledger, args)
+            let mut ledger = context.ledger()?;
+            empty(context, &mut *pc, &mut ledger, args)
         }
     }
 }
 
 fn empty(
-    session: &Session,
+    context: &Context,
     pc: &mut dyn Pc,
     ledger: &mut Ledger,
     args: &EmptyArgs,
-) -> Result<Answer, Failure> {
+) -> Result<Outcome, Failure> {
     let meant = args.place.as_deref().map(place_named).transpose()?;
     let is_meant = |content: &CleanContent| {
         content.files_set_aside > 0 && meant.is_none_or(|place| place == content.place)
     };
     let shown: Vec<_> = pc.clean_content()?.into_iter().filter(is_meant).collect();
     if shown.is_empty() {
-        return Ok(Answer::yes(&EmptiedReport { emptied: Vec::new() }));
+        return Ok(Outcome::yes(&EmptiedReport { emptied: Vec::new() }));
     }
     let mut page = Page::default();
     page.table(table(&shown));
-    session.confirm(&page, "Delete what is set aside of these for good?")?;
-    let _lock = session.lock(pc)?;
+    context.confirm(&page, "Delete what is set aside of these for good?")?;
+    let _lock = context.lock(pc)?;
     refuse_unfinished(ledger, pc)?;
     let mut emptied = Vec::new();
     for content in shown {
@@ -76,7 +76,7 @@ fn empty(
         emptied.push(pc.empty_quarantine(content.place)?);
     }
     pc.flush()?;
-    Ok(Answer::done(&EmptiedReport { emptied }))
+    Ok(Outcome::done(&EmptiedReport { emptied }))
 }
 
 fn place_named(written: &str) -> Result<CleanPlace, Failure> {
@@ -103,7 +103,7 @@ fn table(places: &[CleanContent]) -> Table {
     table
 }
 
-impl Report for PlacesReport {
+impl View for PlacesReport {
     fn show(&self, page: &mut Page) {
         page.table(table(&self.places));
         let lies: u64 = self.places.iter().map(|place| place.bytes).sum();
@@ -119,7 +119,7 @@ impl Report for PlacesReport {
     }
 }
 
-impl Report for EmptiedReport {
+impl View for EmptiedReport {
     fn show(&self, page: &mut Page) {
         if self.emptied.is_empty() {
             page.line("Nothing is set aside there.");

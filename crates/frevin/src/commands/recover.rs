@@ -4,11 +4,11 @@ use clap::Args;
 use serde::Serialize;
 
 use super::rollback::OthersArgs;
+use crate::context::Context;
 use crate::failure::Failure;
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::operations::recover::{self, Recovered};
+use crate::outcome::{Outcome, View};
 use crate::view::{Page, count, good, warn};
-use crate::workshop::recover::{self, Recovered};
 
 /// Settle a change or rollback that was interrupted: the PC goes back to what it was
 #[derive(Debug, Args)]
@@ -23,15 +23,15 @@ struct RecoverReport {
     recovered: Recovered,
 }
 
-pub(crate) fn run(session: &Session, args: &RecoverArgs) -> Result<Answer, Failure> {
-    let mut pc = session.pc()?;
-    let mut ledger = session.ledger()?;
+pub(crate) fn run(context: &Context, args: &RecoverArgs) -> Result<Outcome, Failure> {
+    let mut pc = context.pc()?;
+    let mut ledger = context.ledger()?;
     let on_others = args.others.on_others();
-    let recovered = recover::recover(session, &mut *pc, &mut ledger, on_others)?;
-    Ok(Answer::done(&RecoverReport { recovered }))
+    let recovered = recover::recover(context, &mut *pc, &mut ledger, on_others)?;
+    Ok(Outcome::done(&RecoverReport { recovered }))
 }
 
-impl Report for RecoverReport {
+impl View for RecoverReport {
     fn show(&self, page: &mut Page) {
         let kept = match &self.recovered {
             Recovered::Nothing => {

@@ -3,15 +3,17 @@
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use frevin_core::setting::{Address, State};
+use frevin_core::setting::{Address, State, TakesEffect};
 use frevin_core::tweak::state_from_words;
-use frevin_pc::rehearsal::{Clock, Event, Faults, RehearsalPc, Template, create};
+use frevin_pc::rehearsal::{Clock, Event, Faults, RehearsalPc, StartedAnew, Template, create};
 use frevin_pc::{Fingerprint, Pc, PcIdentity, fingerprint};
 use serde::Serialize;
 
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::operations::restart::restart;
+use crate::outcome::{Outcome, View};
+use crate::view::restarted::show_took_effect;
 use crate::view::{Page, Table, count, dim, good, short, shown, warn};
 
 /// PCs simulated in a folder, to learn, test and practise on
@@ -24,9 +26,9 @@ pub(crate) enum RehearsalCommand {
         /// Which of the shipped PCs it is like
         #[arg(long, default_value = "desktop")]
         like: String,
-        /// Its name
-        #[arg(long, default_value = "Rehearsal desktop")]
-        name: String,
+        /// Its name [default: "Rehearsal" and what it is like]
+        #[arg(long)]
+        name: Option<String>,
         /// What chance on this PC comes from: the same seed, the same life
         #[arg(long, default_value_t = 1)]
         seed: u64,
@@ -40,8 +42,16 @@ pub(crate) enum RehearsalCommand {
         #[arg(long, default_value_t = 8)]
         events: usize,
     },
-    /// Restart the PC: what waits for that takes effect
+    /// Restart the PC: everything that waits takes effect
     Restart,
+    /// Sign out and in: what waits for that takes effect, and what waits for programs
+    SignOut,
+    /// Start programs anew: what waits for that takes effect
+    RestartPrograms,
+    /// Restart services: what waits for that takes effect
+    RestartServices,
+    /// Switch devices off and on: what waits for that takes effect
+    RestartDevices,
     /// Update the operating system: it sets some settings anew, and restarts
     Update,
     /// Provoke faults on the writes to come, or be somebody else and write
@@ -79,18 +89,10 @@ struct ShowReport {
     pc: PcIdentity,
     folder: PathBuf,
     clock: Clock,
-    waiting_for_restart: Vec<Address>,
+    waiting: Vec<(Address, TakesEffect)>,
     faults: Faults,
     fingerprint: Fingerprint,
     events: Vec<Event>,
-}
-
-/// A restart.
-#[derive(Debug, Serialize)]
-pub(crate) struct RestartReport {
-    boots: u64,
-    /// Settings that took effect by it.
-    took_effect: Vec<Address>,
 }
 
 #[derive(Debug, Serialize)]
@@ -105,7 +107,7 @@ struct FaultReport {
     others_wrote: Vec<Address>,
 }
 
-pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answer, Failure> {
+pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outcome, Failure> {
     match command {
         RehearsalCommand::New { folder, like, name, seed, make_default } => {
             let template = Template::named(like).ok_or_else(|| {
@@ -113,36 +115,44 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
                 Failure::new(Kind::NotFound, format!("there is no shipped PC `{like}`"))
                     .hint(format!("there are {}", known.join(", ")))
             })?;
-            let pc = create(folder, template, name, *seed)?;
+            let name = name.clone().unwrap_or_else(|| {
+                let name = if like == "old-pc" { "old PC" } else { like.as_str() };
+                format!("Rehearsal {name}")
+            });
+            let pc = create(folder, template, &name, *seed)?;
             if *make_default {
-                session.configure_pc(pc.folder())?;
+                context.configure_pc(pc.folder())?;
             }
-            Ok(Answer::done(&NewReport {
+            Ok(Outcome::done(&NewReport {
                 pc: pc.identity().clone(),
                 folder: folder.clone(),
                 is_default: *make_default,
             }))
         }
         RehearsalCommand::Show { events } => {
-            let pc = session.rehearsal_pc()?;
+            let pc = context.rehearsal_pc()?;
             let all = pc.events()?;
-            Ok(Answer::yes(&ShowReport {
+            Ok(Outcome::yes(&ShowReport {
                 pc: pc.identity().clone(),
                 folder: pc.folder().to_owned(),
                 clock: pc.clock()?,
-                waiting_for_restart: pc.waiting_for_restart(),
+                waiting: pc.waiting(),
                 faults: pc.faults()?,
                 fingerprint: fingerprint(&pc)?,
                 events: all[all.len().saturating_sub(*events)..].to_vec(),
             }))
         }
         RehearsalCommand::Restart => {
-            Ok(Answer::done(&restart(session, &mut session.rehearsal_pc()?)?))
+            Ok(Outcome::done(&restart(context, &mut context.rehearsal_pc()?)?))
         }
+        RehearsalCommand::SignOut => start_anew(context, StartedAnew::SignIn),
+        RehearsalCommand::RestartPrograms => start_anew(context, StartedAnew::Programs),
+        RehearsalCommand::RestartServices => start_anew(context, StartedAnew::Services),
+        RehearsalCommand::RestartDevices => start_anew(context, StartedAnew::Devices),
         RehearsalCommand::Update => {
-            let mut pc = session.rehearsal_pc()?;
-            let lock = session.lock(&mut pc)?;
-            Ok(Answer::done(&UpdateReport { set_anew: pc.update(&lock)? }))
+            let mut pc = context.rehearsal_pc()?;
+            let lock = context.lock(&mut pc)?;
+            Ok(Outcome::done(&UpdateReport { set_anew: pc.update(&lock)? }))
         }
         RehearsalCommand::Fault {
             power_cut_after,
@@ -152,8 +162,8 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
             others_write,
             none,
         } => {
-            let mut pc = session.rehearsal_pc()?;
-            let others_wrote = write_as_others(session, &mut pc, others_write)?;
+            let mut pc = context.rehearsal_pc()?;
+            let others_wrote = write_as_others(context, &mut pc, others_write)?;
             let faults = Faults {
                 no_administrator: *no_administrator,
                 power_cut_after_writes: *power_cut_after,
@@ -161,20 +171,20 @@ pub(crate) fn run(session: &Session, command: &RehearsalCommand) -> Result<Answe
                 ignore: ignore.iter().cloned().collect(),
             };
             if !none && faults == Faults::default() {
-                return Ok(Answer::yes(&FaultReport { faults: pc.faults()?, others_wrote }));
+                return Ok(Outcome::yes(&FaultReport { faults: pc.faults()?, others_wrote }));
             }
             pc.set_faults(&faults)?;
-            Ok(Answer::done(&FaultReport { faults, others_wrote }))
+            Ok(Outcome::done(&FaultReport { faults, others_wrote }))
         }
     }
 }
 
 fn write_as_others(
-    session: &Session,
+    context: &Context,
     pc: &mut RehearsalPc,
     writes: &[String],
 ) -> Result<Vec<Address>, Failure> {
-    let lock = session.lock(pc)?;
+    let lock = context.lock(pc)?;
     let mut written = Vec::new();
     for write in writes {
         let usage = |message: String| Failure::new(Kind::Usage, message);
@@ -192,15 +202,46 @@ fn write_as_others(
     Ok(written)
 }
 
-/// Restarts a rehearsal PC.
-pub(crate) fn restart(session: &Session, pc: &mut RehearsalPc) -> Result<RestartReport, Failure> {
-    let lock = session.lock(pc)?;
-    let took_effect = pc.waiting_for_restart();
-    let boots = pc.restart(&lock)?.boots;
-    Ok(RestartReport { boots, took_effect })
+/// What took effect because something less than the PC was started anew.
+#[derive(Debug, Serialize)]
+struct StartedAnewReport {
+    started_anew: StartedAnew,
+    took_effect: Vec<Address>,
+    still_waiting: usize,
 }
 
-impl Report for NewReport {
+fn start_anew(context: &Context, what: StartedAnew) -> Result<Outcome, Failure> {
+    let mut pc = context.rehearsal_pc()?;
+    let lock = context.lock(&mut pc)?;
+    let before = pc.waiting();
+    pc.start_anew(&lock, what)?;
+    let (took_effect, waiting): (Vec<_>, Vec<_>) =
+        before.into_iter().partition(|(_, moment)| what.satisfies(*moment));
+    Ok(Outcome::done(&StartedAnewReport {
+        started_anew: what,
+        took_effect: took_effect.into_iter().map(|(address, _)| address).collect(),
+        still_waiting: waiting.len(),
+    }))
+}
+
+impl View for StartedAnewReport {
+    fn show(&self, page: &mut Page) {
+        let what = match self.started_anew {
+            StartedAnew::SignIn => "Signed out and in.",
+            StartedAnew::Programs => "Programs started anew.",
+            StartedAnew::Services => "Services restarted.",
+            StartedAnew::Devices => "Devices switched off and on.",
+        };
+        page.line(format_args!("{} {}", good("Done."), what));
+        show_took_effect(&self.took_effect, page);
+        if self.still_waiting > 0 {
+            let settings = count(self.still_waiting, "setting");
+            page.line(warn(format_args!("Still waiting for something else: {settings}.")));
+        }
+    }
+}
+
+impl View for NewReport {
     fn show(&self, page: &mut Page) {
         let folder = self.folder.display();
         page.line(format_args!("{} `{}` is a PC in {folder}.", good("Done."), self.pc.name));
@@ -212,20 +253,7 @@ impl Report for NewReport {
     }
 }
 
-impl Report for RestartReport {
-    fn show(&self, page: &mut Page) {
-        page.line(format_args!("{} The PC has started {} times.", good("Restarted."), self.boots));
-        if !self.took_effect.is_empty() {
-            let settings = count(self.took_effect.len(), "setting");
-            page.line(format_args!("{settings} took effect:"));
-            self.took_effect
-                .iter()
-                .for_each(|address| page.line(format_args!("  {}", short(address))));
-        }
-    }
-}
-
-impl Report for UpdateReport {
+impl View for UpdateReport {
     fn show(&self, page: &mut Page) {
         page.line(format_args!("{} The PC has restarted.", good("Updated.")));
         if self.set_anew.is_empty() {
@@ -237,7 +265,7 @@ impl Report for UpdateReport {
     }
 }
 
-impl Report for FaultReport {
+impl View for FaultReport {
     fn show(&self, page: &mut Page) {
         for address in &self.others_wrote {
             page.line(format_args!("Somebody else wrote {}.", short(address)));
@@ -267,7 +295,7 @@ impl Report for FaultReport {
     }
 }
 
-impl Report for ShowReport {
+impl View for ShowReport {
     fn show(&self, page: &mut Page) {
         page.heading(format_args!("{} in {}", self.pc.name, self.folder.display()));
         page.pairs([
@@ -279,10 +307,11 @@ impl Report for ShowReport {
             ("played", format!("{:.0} min", self.clock.played_seconds / 60.0)),
             ("fingerprint", self.fingerprint.to_string()),
         ]);
-        if !self.waiting_for_restart.is_empty() {
-            page.heading("Waiting for a restart");
-            for address in &self.waiting_for_restart {
-                page.line(format_args!("  {}", short(address)));
+        if !self.waiting.is_empty() {
+            page.heading("Waiting");
+            for (address, moment) in &self.waiting {
+                let what = dim(format_args!("for a {moment}"));
+                page.line(format_args!("  {} {what}", short(address)));
             }
         }
         if self.faults != Faults::default() {
@@ -298,6 +327,15 @@ impl Report for ShowReport {
             table.row(match event {
                 Event::Started { boot } => {
                     [boot.to_string(), "started".into(), String::new(), String::new()]
+                }
+                Event::StartedAnew { boot, what } => {
+                    let what = match what {
+                        StartedAnew::SignIn => "signed out and in",
+                        StartedAnew::Programs => "programs started anew",
+                        StartedAnew::Services => "services restarted",
+                        StartedAnew::Devices => "devices switched off and on",
+                    };
+                    [boot.to_string(), what.into(), String::new(), String::new()]
                 }
                 Event::Played { boot, scene } => {
                     [boot.to_string(), format!("played {scene}"), String::new(), String::new()]

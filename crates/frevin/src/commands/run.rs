@@ -1,27 +1,27 @@
 //! `frevin run`
 
 mod export;
-mod from_folder;
 mod import;
 mod show;
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args, Subcommand};
-use frevin_core::frames::Metrics;
-use frevin_core::profile::{ProfileName, SceneName};
-use frevin_ledger::{Run, RunFilter, RunId, VisitRecord};
-use serde::Serialize;
+use frevin_core::ids::{SceneName, StateName};
+use frevin_core::visits::{RunId, VisitId};
+use frevin_ledger::VisitFilter;
+use frevin_pc::Pc;
 
 use self::export::ExportArgs;
-use self::import::{FiguresArgs, ImportArgs, LogArgs};
-use crate::failure::Failure;
-use crate::report::{Answer, Report};
-use crate::session::Session;
-use crate::view::{Page, Table, count, dim, fps, good, warn, when};
-use crate::workshop::around::before_and_after;
-use crate::workshop::measure::{self, Recording, ToldConditions, marks};
-use crate::workshop::network::Target;
+use self::import::{FiguresArgs, ImportArgs, ImportReport, ImportedFile, LogArgs};
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::measure::sources::{LogsToCome, RehearsalScene, TestLoop, TracedProgram, scenes_of};
+use crate::measure::{DeclaredConditions, VisitPlan, visit};
+use crate::operations::network::Target;
+use crate::outcome::Outcome;
+use crate::view::visits::{RunList, VisitReport};
 
 /// Recordings of a scene: frame times and the conditions they were taken in
 #[derive(Debug, Subcommand)]
@@ -35,12 +35,27 @@ pub(crate) enum RunCommand {
         scene: Option<SceneName>,
         /// Only this state
         #[arg(long, value_name = "NAME")]
-        state: Option<ProfileName>,
+        state: Option<StateName>,
     },
     /// Show every figure of a run
     Show {
         /// The run's number
         run: i64,
+    },
+    /// Say that a visit does not count: it is left out of every comparison, and stays to be looked at
+    Void {
+        /// The visit's number
+        visit: i64,
+        /// Why
+        #[arg(long, value_name = "TEXT", default_value = "the owner said so")]
+        reason: String,
+    },
+    /// Give the state of a visit another name
+    Label {
+        /// The visit's number
+        visit: i64,
+        /// The name
+        state: StateName,
     },
     Figures(FiguresArgs),
     Export(ExportArgs),
@@ -58,11 +73,11 @@ pub(crate) struct RecordArgs {
     test_loop: bool,
     /// Record a running program on this PC, by what Windows itself traces of it: its file's name, like
     /// `game.exe`. Nothing is put into the program
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["from_folder", "test_loop"])]
-    process: Option<String>,
+    #[arg(long, value_name = "NAME", alias = "process", conflicts_with_all = ["from_folder", "test_loop"])]
+    program: Option<String>,
     /// A name for the state that the PC is in, like `before` or `quiet-services`
     #[arg(long, value_name = "NAME")]
-    state: ProfileName,
+    state: StateName,
     /// Runs that count
     #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=50))]
     runs: u16,
@@ -76,7 +91,7 @@ pub(crate) struct RecordArgs {
     /// echo
     #[arg(long, value_name = "ADDRESS")]
     ping: Option<String>,
-    /// Record although something still waits for a restart
+    /// Record although the PC does not yet behave by all that is in force; the runs are marked
     #[arg(long)]
     despite_waiting: bool,
     /// Wait for the logs that another program writes into this folder, each a run, instead of
@@ -111,8 +126,8 @@ struct ConditionArgs {
 }
 
 impl ConditionArgs {
-    fn told(&self) -> ToldConditions {
-        ToldConditions {
+    fn declared(&self) -> DeclaredConditions {
+        DeclaredConditions {
             on_battery: self.on_battery.then_some(true),
             while_recording: self.while_recording.then_some(true),
             game_version: self.game_version.clone(),
@@ -120,134 +135,91 @@ impl ConditionArgs {
     }
 }
 
-/// A visit that was recorded.
-#[derive(Debug, Serialize)]
-pub(crate) struct VisitReport {
-    pub(crate) visit: VisitRecord,
-}
-
-#[derive(Debug, Serialize)]
-struct RunList {
-    visits: Vec<VisitRecord>,
-}
-
-pub(crate) fn run(session: &Session, command: &RunCommand) -> Result<Answer, Failure> {
+pub(crate) fn run(context: &Context, command: &RunCommand) -> Result<Outcome, Failure> {
     match command {
-        RunCommand::Record(args) => {
-            let scene = match &args.scene {
-                Some(scene) => scene.clone(),
-                None => measure::test_loop_scene()?.name,
-            };
-            if let Some(folder) = &args.from_folder {
-                return from_folder::record(session, args, &scene, folder);
-            }
-            let mut ledger = session.ledger()?;
-            let ping = args.ping.as_deref().map(Target::find).transpose()?;
-            let recording = Recording {
-                scene: &scene,
-                state_name: &args.state,
-                runs: args.runs.into(),
-                warm_up: args.warm_up.map(usize::from),
-                seconds: args.seconds.into(),
-                despite_waiting: args.despite_waiting,
-                told: &args.told.told(),
-                ping: ping.as_ref(),
-            };
-            let id = if args.test_loop {
-                measure::record_test_loop(session, &mut ledger, &recording)?
-            } else if let Some(process) = &args.process {
-                measure::record_process(session, &mut ledger, &recording, process)?
-            } else {
-                measure::record(session, &mut session.rehearsal_pc()?, &mut ledger, &recording)?
-            };
-            Ok(Answer::done(&VisitReport { visit: ledger.visit(id)? }))
-        }
-        RunCommand::Import(args) => import::import(session, args),
-        RunCommand::Figures(args) => import::figures(session, args),
-        RunCommand::Export(args) => export::export(session, args),
+        RunCommand::Record(args) => record(context, args),
+        RunCommand::Import(args) => import::import(context, args),
+        RunCommand::Figures(args) => import::figures(context, args),
+        RunCommand::Export(args) => export::export(context, args),
         RunCommand::List { scene, state } => {
-            let filter = RunFilter { scene: scene.clone(), state_name: state.clone() };
-            Ok(Answer::yes(&RunList { visits: session.ledger()?.visits(&filter)? }))
+            let filter = VisitFilter { scene: scene.clone(), state_name: state.clone() };
+            Ok(Outcome::yes(&RunList { visits: context.ledger()?.visits(&filter)? }))
         }
-        RunCommand::Show { run } => show::show(session, RunId(*run)),
+        RunCommand::Show { run } => show::show(context, RunId(*run)),
+        RunCommand::Void { visit, reason } => {
+            let mut ledger = context.ledger()?;
+            ledger.void_visit(VisitId(*visit), reason)?;
+            Ok(Outcome::done(&RunList { visits: vec![ledger.visit(VisitId(*visit))?] }))
+        }
+        RunCommand::Label { visit, state } => {
+            let mut ledger = context.ledger()?;
+            ledger.label_visit(VisitId(*visit), state)?;
+            Ok(Outcome::done(&RunList { visits: vec![ledger.visit(VisitId(*visit))?] }))
+        }
     }
 }
 
-/// The rows of a table of runs.
-const RUN_HEADINGS: [&str; 8] =
-    [">run", "", ">average", ">1% low", ">0.1% low", ">longest", ">stutters", ">length"];
-
-fn run_row(run: &Run) -> [String; 8] {
-    let Metrics { average_fps, low_1_percent_fps, low_01_percent_fps, .. } = run.metrics;
-    let row = [
-        run.id.0.to_string(),
-        if run.is_warm_up { "warm-up".to_owned() } else { String::new() },
-        fps(average_fps),
-        fps(low_1_percent_fps),
-        fps(low_01_percent_fps),
-        format!("{:.0} ms", run.metrics.longest_frame_ms),
-        format!("{:.1}/min", run.metrics.stutter.events_per_minute),
-        format!("{:.0} s", run.metrics.seconds),
-    ];
-    if run.is_warm_up {
-        row.map(|cell| if cell.is_empty() { cell } else { dim(cell) })
+fn record(context: &Context, args: &RecordArgs) -> Result<Outcome, Failure> {
+    let mut ledger = context.ledger()?;
+    let ping = args.ping.as_deref().map(Target::find).transpose()?;
+    let declared = args.told.declared();
+    let test_loop = TestLoop::scene()?;
+    let scene = args.scene.as_ref().unwrap_or(&test_loop.name);
+    let plan = VisitPlan {
+        scene,
+        state_name: &args.state,
+        runs: args.runs.into(),
+        warm_up: args.warm_up.map(usize::from),
+        length: Duration::from_secs(args.seconds.into()),
+        despite_waiting: args.despite_waiting,
+        declared: &declared,
+        ping: ping.as_ref(),
+    };
+    if let Some(folder) = &args.from_folder {
+        ledger.scene(scene)?;
+        let mut logs = LogsToCome::new(
+            context,
+            folder,
+            args.log.options(),
+            Duration::from_secs(args.unchanged_for.into()),
+            Duration::from_secs(args.give_up_after.into()),
+        );
+        let mut pc = context.pc_if_named()?;
+        let id = visit(context, &mut ledger, meant(&mut pc), &mut logs, &plan)?;
+        let files = logs.taken.into_iter().map(ImportedFile::new).collect();
+        let visit = ledger.visit(id)?;
+        return Ok(Outcome::done(&ImportReport { visit, files, passed_over: logs.passed_over }));
+    }
+    let id = if args.test_loop {
+        ledger.add_scene(&test_loop)?;
+        let mut pc = context.pc_if_named()?;
+        visit(context, &mut ledger, meant(&mut pc), &mut TestLoop, &plan)?
+    } else if let Some(program) = &args.program {
+        ledger.scene(scene)?;
+        let mut pc = context.pc_if_named()?;
+        let mut source = TracedProgram { file: program.clone() };
+        visit(context, &mut ledger, meant(&mut pc), &mut source, &plan)?
     } else {
-        row
-    }
+        let mut pc = context.rehearsal_pc()?;
+        let scenes = scenes_of(&pc)?;
+        let Some(known) = scenes.iter().find(|known| known.name == *scene) else {
+            let known: Vec<_> = scenes.iter().map(|scene| scene.name.as_str()).collect();
+            let message = format!("this PC has no scene `{scene}`");
+            return Err(
+                Failure::new(Kind::NotFound, message).hint(format!("it has {}", known.join(", ")))
+            );
+        };
+        ledger.add_scene(known)?;
+        let mut source = RehearsalScene::new(&pc, scene);
+        visit(context, &mut ledger, Some(&mut pc), &mut source, &plan)?
+    };
+    Ok(Outcome::done(&VisitReport { visit: ledger.visit(id)? }))
 }
 
-/// What the PC was like around a visit, and under what its runs were recorded.
-fn show_conditions(page: &mut Page, visit: &VisitRecord) {
-    if let Some(around) = &visit.surroundings {
-        page.heading("The PC around it");
-        let mut table = Table::new(["", ">before", ">after"]);
-        before_and_after(around).iter().for_each(|row| table.row(row.row()));
-        page.table(table);
-    }
-    let marked = visit.runs.iter().filter(|run| !run.is_warm_up);
-    for (run, mark) in marked
-        .flat_map(|run| run.conditions.iter().flat_map(marks).map(move |mark| (run.id.0, mark)))
-    {
-        page.paragraph(0, &warn(format_args!("run {run}: {mark}")));
-    }
-}
-
-impl Report for VisitReport {
-    fn show(&self, page: &mut Page) {
-        let visit = &self.visit;
-        let counted = visit.runs.iter().filter(|run| !run.is_warm_up).count();
-        page.line(format_args!(
-            "{} Visit {} of `{}` in {}: {} in FPS.",
-            good("Recorded."),
-            visit.id.0,
-            visit.state_name,
-            visit.scene,
-            count(counted, "run"),
-        ));
-        let mut table = Table::new(RUN_HEADINGS);
-        visit.runs.iter().for_each(|run| table.row(run_row(run)));
-        page.table(table);
-        show_conditions(page, visit);
-    }
-}
-
-impl Report for RunList {
-    fn show(&self, page: &mut Page) {
-        if self.visits.is_empty() {
-            page.line("Nothing is recorded: `frevin run record` or `frevin run import` does.");
-            return;
-        }
-        for visit in &self.visits {
-            page.heading(format_args!(
-                "Visit {} of `{}` in {}  {}",
-                visit.id.0,
-                visit.state_name,
-                visit.scene,
-                dim(when(visit.recorded_at)),
-            ));
-            let mut table = Table::new(RUN_HEADINGS);
-            visit.runs.iter().for_each(|run| table.row(run_row(run)));
-            page.table(table);
-        }
+/// The PC that is meant, if one is.
+fn meant(pc: &mut Option<Box<dyn Pc>>) -> Option<&mut dyn Pc> {
+    match pc {
+        Some(pc) => Some(&mut **pc),
+        None => None,
     }
 }

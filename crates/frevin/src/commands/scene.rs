@@ -1,13 +1,13 @@
 //! `frevin scene`
 
 use clap::Subcommand;
-use frevin_core::profile::SceneName;
-use frevin_ledger::Scene;
+use frevin_core::ids::SceneName;
+use frevin_core::visits::Scene;
 use serde::Serialize;
 
+use crate::context::Context;
 use crate::failure::Failure;
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, dim, good};
 
 /// What is measured: game, graphics level, resolution, route
@@ -46,8 +46,8 @@ struct SceneList {
     on_this_pc: Vec<Scene>,
 }
 
-pub(crate) fn run(session: &Session, command: &SceneCommand) -> Result<Answer, Failure> {
-    let mut ledger = session.ledger()?;
+pub(crate) fn run(context: &Context, command: &SceneCommand) -> Result<Outcome, Failure> {
+    let mut ledger = context.ledger()?;
     match command {
         SceneCommand::Add { name, game, graphics, resolution, route } => {
             let added = Scene {
@@ -58,27 +58,27 @@ pub(crate) fn run(session: &Session, command: &SceneCommand) -> Result<Answer, F
                 route: route.clone(),
             };
             ledger.add_scene(&added)?;
-            Ok(Answer::done(&SceneAdded { added }))
+            Ok(Outcome::done(&SceneAdded { added }))
         }
         SceneCommand::List => {
             let scenes = ledger.scenes()?;
-            let mut on_this_pc = match session.pc_if_named()? {
-                Some(_) => crate::workshop::measure::scenes_of(&session.rehearsal_pc()?)?,
+            let mut on_this_pc = match context.pc_if_named()? {
+                Some(_) => crate::measure::sources::scenes_of(&context.rehearsal_pc()?)?,
                 None => Vec::new(),
             };
             on_this_pc.retain(|scene| !scenes.iter().any(|known| known.name == scene.name));
-            Ok(Answer::yes(&SceneList { scenes, on_this_pc }))
+            Ok(Outcome::yes(&SceneList { scenes, on_this_pc }))
         }
     }
 }
 
-impl Report for SceneAdded {
+impl View for SceneAdded {
     fn show(&self, page: &mut Page) {
         page.line(format_args!("{} The scene {} is added.", good("Done."), self.added.name));
     }
 }
 
-impl Report for SceneList {
+impl View for SceneList {
     fn show(&self, page: &mut Page) {
         if self.scenes.is_empty() && self.on_this_pc.is_empty() {
             page.line("No scenes yet: `frevin scene add` adds one.");

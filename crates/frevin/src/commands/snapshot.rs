@@ -6,9 +6,9 @@ use frevin_ledger::{Snapshot, SnapshotId, SnapshotSummary};
 use frevin_pc::Pc;
 use serde::Serialize;
 
+use crate::context::Context;
 use crate::failure::Failure;
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, count, good, shown, strong, when};
 
 /// The exact state of the PC, or of what changes were about to touch
@@ -60,30 +60,29 @@ struct DiffReport {
 
 type States = Vec<(Address, State)>;
 
-pub(crate) fn run(session: &Session, command: &SnapshotCommand) -> Result<Answer, Failure> {
-    let mut machine = session.pc()?;
-    let mut ledger = session.ledger()?;
-    let pc = machine.identity().id.clone();
-    let pc = pc.as_str();
+pub(crate) fn run(context: &Context, command: &SnapshotCommand) -> Result<Outcome, Failure> {
+    let mut machine = context.pc()?;
+    let mut ledger = context.ledger()?;
+    let pc = &machine.identity().id.clone();
     match command {
         SnapshotCommand::Take { name } => {
             // Nobody changes the PC while everything is read.
-            let _lock = session.lock(&mut *machine)?;
+            let _lock = context.lock(&mut *machine)?;
             let states = read_all(&*machine, everything(&*machine, &ledger)?)?;
-            let id = ledger.take_snapshot(pc, session.clock.now(), name, &states)?;
-            Ok(Answer::done(&TakeReport { taken: ledger.snapshot(pc, id)?.summary }))
+            let id = ledger.take_snapshot(pc, context.clock.now(), name, &states)?;
+            Ok(Outcome::done(&TakeReport { taken: ledger.snapshot(pc, id)?.summary }))
         }
         SnapshotCommand::Diff { first, second } => {
             let first = ledger.snapshot(pc, SnapshotId(*first))?;
             let second = second.map(|id| ledger.snapshot(pc, SnapshotId(id))).transpose()?;
-            Ok(Answer::yes(&compare(&*machine, &first, second.as_ref())?))
+            Ok(Outcome::yes(&compare(&*machine, &first, second.as_ref())?))
         }
         SnapshotCommand::List => {
-            Ok(Answer::yes(&SnapshotList { snapshots: ledger.snapshots(pc)? }))
+            Ok(Outcome::yes(&SnapshotList { snapshots: ledger.snapshots(pc)? }))
         }
         SnapshotCommand::Show { snapshot } => {
             let snapshot = ledger.snapshot(pc, SnapshotId(*snapshot))?;
-            Ok(Answer::yes(&SnapshotReport(snapshot)))
+            Ok(Outcome::yes(&SnapshotReport(snapshot)))
         }
     }
 }
@@ -131,7 +130,7 @@ fn compare(
     })
 }
 
-impl Report for TakeReport {
+impl View for TakeReport {
     fn show(&self, page: &mut Page) {
         let SnapshotSummary { id, settings, reason, .. } = &self.taken;
         page.line(format_args!(
@@ -142,7 +141,7 @@ impl Report for TakeReport {
     }
 }
 
-impl Report for DiffReport {
+impl View for DiffReport {
     fn show(&self, page: &mut Page) {
         let (first, second) = (&self.first, &self.second);
         let compared = count(self.compared, "setting");
@@ -164,7 +163,7 @@ impl Report for DiffReport {
     }
 }
 
-impl Report for SnapshotList {
+impl View for SnapshotList {
     fn show(&self, page: &mut Page) {
         if self.snapshots.is_empty() {
             page.line("No snapshots yet: one is taken before every change.");
@@ -183,7 +182,7 @@ impl Report for SnapshotList {
     }
 }
 
-impl Report for SnapshotReport {
+impl View for SnapshotReport {
     fn show(&self, page: &mut Page) {
         let summary = &self.0.summary;
         let taken = when(summary.taken_at);

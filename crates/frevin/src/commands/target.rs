@@ -1,20 +1,14 @@
-//! What is to be previewed or applied: a saved profile, a profile document, or one tweak.
-
-use std::collections::BTreeSet;
-use std::path::Path;
+//! Arguments that name what is previewed or applied.
 
 use clap::Args;
-use frevin_core::document::BadDocument;
 use frevin_core::facts::Facts;
-use frevin_core::preview::{LeftOut, Wish};
-use frevin_core::profile::{
-    ByHand, Fitting, NoBase, Profile, ProfileName, RevisionName, Version, fit, ready_made,
-    stand_alone,
-};
-use frevin_core::tweak::{Arguments, Catalogue, ParameterKind, Tweak, TweakId, check_argument};
-use frevin_ledger::{Ledger, LedgerError};
+use frevin_core::layers::ChangeId;
+use frevin_core::tweak::Catalogue;
+use frevin_ledger::Ledger;
+use frevin_pc::Pc;
 
 use crate::failure::{Failure, Kind};
+use crate::operations::target::{Named, Target, Unsaved, resolve};
 
 /// A profile or a tweak.
 #[derive(Debug, Args)]
@@ -33,37 +27,7 @@ pub(crate) struct TargetArgs {
     allow_protected: Vec<String>,
 }
 
-/// What is to be previewed or applied, fitted to a PC.
-#[derive(Debug)]
-pub(crate) struct Target {
-    pub(crate) title: String,
-    pub(crate) revision: Option<(ProfileName, u32)>,
-    pub(crate) wishes: Vec<Wish>,
-    pub(crate) left_out: Vec<LeftOut>,
-    pub(crate) by_hand: Vec<ByHand>,
-}
-
-/// Whether a profile that was never saved will do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Unsaved {
-    /// A document may be named instead.
-    Allowed,
-    /// It has to be saved first, so that what is applied is known for good.
-    Refused,
-}
-
 impl TargetArgs {
-    /// A saved profile.
-    pub(crate) fn saved(name: &str) -> Self {
-        Self {
-            profile: Some(name.to_owned()),
-            tweak: None,
-            parameters: Vec::new(),
-            allow_protected: Vec::new(),
-        }
-    }
-
-    /// Finds what is meant and fits it to a PC with these facts.
     pub(crate) fn resolve(
         &self,
         catalogue: &Catalogue,
@@ -71,187 +35,39 @@ impl TargetArgs {
         facts: &Facts,
         unsaved: Unsaved,
     ) -> Result<Target, Failure> {
-        let consents = self
-            .allow_protected
-            .iter()
-            .map(|written| Ok(find_tweak(catalogue, written)?.id.clone()))
-            .collect::<Result<BTreeSet<_>, Failure>>()?;
-        match (&self.profile, &self.tweak) {
-            (Some(profile), _) => {
-                let (profile, revision) = load(profile, catalogue, ledger, unsaved)?;
-                let fitting = fit(&profile, catalogue, facts, &consents)?;
-                let title = match &revision {
-                    Some((name, number)) => format!("{name}@{number}"),
-                    None => format!("{} (not saved)", profile.name),
-                };
-                let Fitting { wishes, left_out, by_hand } = fitting;
-                Ok(Target { title, revision, wishes, left_out, by_hand })
-            }
-            (None, Some(tweak)) => {
-                let tweak = find_tweak(catalogue, tweak)?;
-                self.one_tweak(tweak, facts, &consents)
+        let named = match (&self.profile, &self.tweak) {
+            (Some(profile), _) => Named::Profile(profile.clone()),
+            (None, Some(id)) => {
+                Named::Tweak { id: id.clone(), parameters: self.parameters.clone() }
             }
             (None, None) => {
-                Err(Failure::new(Kind::Usage, "name a profile, or a tweak with --tweak"))
+                let message = "name a profile, or a tweak with --tweak";
+                return Err(Failure::new(Kind::Usage, message));
             }
-        }
-    }
-
-    fn one_tweak(
-        &self,
-        tweak: &Tweak,
-        facts: &Facts,
-        consents: &BTreeSet<TweakId>,
-    ) -> Result<Target, Failure> {
-        let arguments = self
-            .parameters
-            .iter()
-            .map(|written| parse_argument(tweak, written))
-            .collect::<Result<Arguments, Failure>>()?;
-        let mut fitting = Fitting::default();
-        fitting.add(tweak, &arguments, facts, consents, tweak.misfits(facts))?;
-        let Fitting { wishes, left_out, by_hand } = fitting;
-        let title = tweak.id.to_string();
-        Ok(Target { title, revision: None, wishes, left_out, by_hand })
+        };
+        resolve(&named, &self.allow_protected, catalogue, ledger, facts, unsaved)
     }
 }
 
-fn parse_argument(
-    tweak: &Tweak,
-    written: &str,
-) -> Result<(String, frevin_core::tweak::Argument), Failure> {
-    let help = format!("see `frevin tweak show {}`", tweak.id);
-    let usage = |message: String| Failure::new(Kind::BadInput, message).hint(&help);
-    let (name, value) =
-        written.split_once('=').ok_or_else(|| usage(format!("`{written}` is not NAME=VALUE")))?;
-    let parameter = tweak
-        .parameters
-        .get(name)
-        .ok_or_else(|| usage(format!("`{}` has no parameter `{name}`", tweak.id)))?;
-    // Numbers, flags and lists are written as in a profile; a bare word is a text.
-    let as_in_a_profile = || {
-        let mut table = format!("v = {value}").parse::<toml::Table>().ok()?;
-        table.remove("v")
-    };
-    let texts = |value: &str| -> toml::Value {
-        value.split(',').map(str::trim).filter(|text| !text.is_empty()).collect::<Vec<_>>().into()
-    };
-    let value = match (&parameter.kind, as_in_a_profile()) {
-        (ParameterKind::Text { .. }, Some(toml::Value::String(text))) => text.into(),
-        (ParameterKind::Text { .. }, _) => value.into(),
-        (ParameterKind::Names { .. } | ParameterKind::Subset { .. }, None) => texts(value),
-        (_, written) => written.unwrap_or_else(|| value.into()),
-    };
-    let argument = check_argument(name, parameter, &value).map_err(usage)?;
-    Ok((name.to_owned(), argument))
+/// A change that another takes the place of.
+#[derive(Debug, Args)]
+pub(crate) struct ReplacesArgs {
+    /// Put it in the place of this change: from the one to the other in one step, with all other changes
+    /// left alone
+    #[arg(long, value_name = "CHANGE")]
+    instead_of: Option<i64>,
 }
 
-/// The tweak that somebody wrote the name of.
-pub(crate) fn find_tweak<'a>(
-    catalogue: &'a Catalogue,
-    written: &str,
-) -> Result<&'a Tweak, Failure> {
-    let found = written.parse().ok().and_then(|id| catalogue.get(&id));
-    found.ok_or_else(|| {
-        let failure =
-            Failure::new(Kind::NotFound, format!("there is no tweak `{written}` in the catalogue"));
-        match catalogue.nearest(written) {
-            Some(near) => failure.hint(format!("did you mean `{near}`?")),
-            None => failure.hint("`frevin tweak list` shows those there are"),
+impl ReplacesArgs {
+    /// The change that is meant, which has to be in force on this PC.
+    pub(crate) fn id(&self, ledger: &Ledger, pc: &dyn Pc) -> Result<Option<ChangeId>, Failure> {
+        let Some(id) = self.instead_of.map(ChangeId) else { return Ok(None) };
+        let change = ledger.change(id)?;
+        if change.pc != pc.identity().id || change.layers_left == 0 {
+            let message = format!("change {id} is not in force on this PC");
+            return Err(Failure::new(Kind::NotFound, message)
+                .hint("`frevin rollback --list` shows those that are"));
         }
-    })
-}
-
-type Loaded = (Profile, Option<(ProfileName, u32)>);
-
-/// Loads what somebody named: a saved revision, or a document.
-pub(crate) fn load(
-    written: &str,
-    catalogue: &Catalogue,
-    ledger: &Ledger,
-    unsaved: Unsaved,
-) -> Result<Loaded, Failure> {
-    if looks_like_a_file(written) {
-        if unsaved == Unsaved::Refused {
-            let message = format!("`{written}` is a document, not a saved profile");
-            return Err(Failure::new(Kind::Usage, message)
-                .hint(format!("save it first: frevin profile save {written}"))
-                .hint("what is applied is known for good that way"));
-        }
-        let document = read_document(Path::new(written), catalogue, ledger)?;
-        return Ok((document.alone, None));
+        Ok(Some(id))
     }
-    let name: RevisionName = written
-        .parse()
-        .map_err(|error| Failure::new(Kind::Usage, format!("`{written}`: {error}")))?;
-    let revision = ledger.revision(&name)?;
-    let profile = Profile::parse(&revision.name().to_string(), revision.whole(), catalogue)?;
-    Ok((profile, Some((revision.profile, revision.number))))
-}
-
-fn looks_like_a_file(written: &str) -> bool {
-    written.ends_with(".toml") || written.contains(['/', '\\'])
-}
-
-/// A profile document that was read.
-pub(crate) struct ReadDocument {
-    pub(crate) text: String,
-    /// What it says.
-    pub(crate) profile: Profile,
-    /// The same with what it builds on taken over.
-    pub(crate) alone: Profile,
-}
-
-/// Finds the profiles that others build on: those saved in the ledger, then those ready made.
-pub(crate) fn bases<'a>(
-    ledger: &'a Ledger,
-    catalogue: &'a Catalogue,
-) -> impl FnMut(&RevisionName) -> Result<Profile, NoBase> + 'a {
-    move |name| {
-        let broken = |error: BadDocument| NoBase::Broken(error.to_string());
-        match ledger.revision(name) {
-            Ok(revision) => {
-                let name = revision.name().to_string();
-                return Profile::parse(&name, revision.whole(), catalogue).map_err(broken);
-            }
-            Err(LedgerError::NoProfile(_)) => {}
-            Err(LedgerError::NoRevision(_)) => return Err(NoBase::Unknown),
-            Err(other) => return Err(NoBase::Broken(other.to_string())),
-        }
-        let known = ready_made().into_iter().find(|known| known.name == name.profile);
-        match known {
-            Some(known) if name.version == Version::Latest => {
-                Profile::parse(known.name.as_str(), known.document, catalogue).map_err(broken)
-            }
-            _ => Err(NoBase::Unknown),
-        }
-    }
-}
-
-/// Reads a profile document from a file.
-pub(crate) fn read_document(
-    path: &Path,
-    catalogue: &Catalogue,
-    ledger: &Ledger,
-) -> Result<ReadDocument, Failure> {
-    /// No profile is that long; what is, is something else.
-    const LONGEST_BYTES: u64 = 1 << 20;
-    let name = path.display().to_string();
-    let not_there = |error: std::io::Error| {
-        Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"))
-            .hint("name a profile's TOML file; `frevin profile new NAME` makes one")
-    };
-    let length = std::fs::metadata(path).map_err(not_there)?.len();
-    if length > LONGEST_BYTES {
-        let message = format!("{name} is {length} bytes long; no profile is");
-        return Err(Failure::new(Kind::BadInput, message));
-    }
-    let bytes = std::fs::read(path).map_err(not_there)?;
-    let text = String::from_utf8(bytes).map_err(|error| {
-        let at = error.utf8_error().valid_up_to();
-        Failure::new(Kind::BadInput, format!("{name} is not text: byte {at} is not UTF-8"))
-    })?;
-    let profile = Profile::parse(&name, &text, catalogue)?;
-    let alone = stand_alone(&name, &text, &profile, &mut bases(ledger, catalogue))?;
-    Ok(ReadDocument { text, profile, alone })
 }

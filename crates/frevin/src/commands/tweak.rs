@@ -12,12 +12,12 @@ use frevin_core::verdict::Verdict;
 use frevin_pc::Pc;
 use serde::Serialize;
 
-use super::target::find_tweak;
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::report::{Answer, Report};
-use crate::session::Session;
-use crate::view::{Page, Table, bad, count, dim, good, shown, strong, warn};
-use crate::workshop::compare::{Measured, measured};
+use crate::measure::compare::{Measured, MeasuredUse, measured};
+use crate::operations::target::find_tweak;
+use crate::outcome::{Outcome, View};
+use crate::view::{Page, Table, bad, count, dim, good, named_among, shown, strong, warn};
 
 /// The catalogue of tweaks
 #[derive(Debug, Subcommand)]
@@ -103,10 +103,10 @@ struct HereSetting {
     now: State,
 }
 
-pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, Failure> {
-    let catalogue = session.catalogue()?;
-    let pc = session.pc_if_named()?;
-    let facts = pc.as_ref().map(|pc| session.facts(&**pc)).transpose()?;
+pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, Failure> {
+    let catalogue = context.catalogue()?;
+    let pc = context.pc_if_named()?;
+    let facts = pc.as_ref().map(|pc| context.facts(&**pc)).transpose()?;
     match command {
         TweakCommand::List { area, fitting, risk, standing, search } => {
             let listed = |tweak: &Tweak| ListedTweak {
@@ -136,7 +136,7 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
                     })
                     && (!fitting || tweak.misfits.as_ref().is_some_and(Vec::is_empty))
             });
-            Ok(Answer::yes(&TweakList { tweaks }))
+            Ok(Outcome::yes(&TweakList { tweaks }))
         }
         TweakCommand::Show { tweak } => {
             let tweak = find_tweak(&catalogue, tweak)?;
@@ -144,7 +144,7 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
                 (Some(pc), Some(facts)) => Some(here(tweak, &**pc, facts)?),
                 _ => None,
             };
-            Ok(Answer::yes(&TweakReport {
+            Ok(Outcome::yes(&TweakReport {
                 id: &tweak.id,
                 title: &tweak.title,
                 what: &tweak.what,
@@ -162,11 +162,11 @@ pub(crate) fn run(session: &Session, command: &TweakCommand) -> Result<Answer, F
                 by_hand: facts
                     .as_ref()
                     .and_then(|facts| ByHand::of(tweak, facts))
-                    .or_else(|| ByHand::of(tweak, &Facts::sample()).map(ByHand::unknown)),
+                    .or_else(|| ByHand::of(tweak, &Facts::reference()).map(ByHand::unknown)),
                 here,
                 measured: pc
                     .as_ref()
-                    .map(|pc| measured(&session.ledger()?, &pc.identity().id, &tweak.id))
+                    .map(|pc| measured(&context.ledger()?, &pc.identity().id, &tweak.id))
                     .transpose()?,
             }))
         }
@@ -212,7 +212,8 @@ fn standing(standing: Standing) -> String {
 fn show_measured(measured: &Measured, page: &mut Page) {
     page.heading("Measured on this PC");
     if measured.comparisons.is_empty() {
-        page.line(match (measured.visits_with, measured.visits_without) {
+        let evidence = &measured.evidence;
+        page.line(match (evidence.visits_with, evidence.visits_without) {
             (0, _) => "  Never: no visit was recorded with it in force.".to_owned(),
             (with, without) => format!(
                 "  {} with it in force, {without} without; no two states differ in it alone.",
@@ -220,9 +221,15 @@ fn show_measured(measured: &Measured, page: &mut Page) {
             ),
         });
     }
-    for compared in &measured.comparisons {
+    if measured.evidence.visits_not_known > 0 {
+        let visits = count(measured.evidence.visits_not_known, "visit");
+        page.line(dim(format_args!("  {visits} of which it is not known what was in force.")));
+    }
+    let uses: Vec<_> = measured.comparisons.iter().map(|measured| &measured.of).collect();
+    for MeasuredUse { of, compared } in &measured.comparisons {
         page.line(format_args!(
-            "  scene {}: {} → {}: {}",
+            "  {} in {}: {} → {}: {}",
+            named_among(of, uses.iter().copied()),
             compared.scene,
             compared.a,
             compared.b,
@@ -236,7 +243,7 @@ fn show_measured(measured: &Measured, page: &mut Page) {
     }
 }
 
-impl Report for TweakList {
+impl View for TweakList {
     fn show(&self, page: &mut Page) {
         if self.tweaks.is_empty() {
             page.line("No tweak is like that.");
@@ -266,7 +273,7 @@ impl Report for TweakList {
     }
 }
 
-impl Report for TweakReport<'_> {
+impl View for TweakReport<'_> {
     fn show(&self, page: &mut Page) {
         page.heading(format_args!("{}  {}", self.id, self.title));
         if self.is_own {
@@ -304,7 +311,7 @@ impl Report for TweakReport<'_> {
             }
         }
         if let Some(by_hand) = &self.by_hand {
-            super::preview::show_by_hand(std::slice::from_ref(by_hand), page);
+            crate::view::plan::show_by_hand(std::slice::from_ref(by_hand), page);
         }
         if let Some(measured) = &self.measured {
             show_measured(measured, page);

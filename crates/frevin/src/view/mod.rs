@@ -2,10 +2,23 @@
 //!
 //! Colour only repeats what words say already, so that everything reads without it.
 
+pub(crate) mod applied;
+pub(crate) mod cautions;
+pub(crate) mod environment;
+pub(crate) mod inspected;
 mod page;
+pub(crate) mod plan;
 mod plots;
+pub(crate) mod restarted;
+pub(crate) mod rolled_back;
+pub(crate) mod saved;
+pub(crate) mod verdict;
+pub(crate) mod visits;
 mod words;
 
-pub(crate) use page::{Page, Table, bad, dim, good, strong, warn};
+pub(crate) use page::{Page, Table, bad, dim, good, strong, warn, written};
 pub(crate) use plots::{Histogram, LongestFrames, frame_line, interval_bar, range_line};
-pub(crate) use words::{bytes, count, fps, percent, settings_wait, short, shown, shown_at, when};
+pub(crate) use words::{
+    bytes, count, fps, moments_awaited, named_among, percent, short, show_waiting, shown, shown_at,
+    when,
+};

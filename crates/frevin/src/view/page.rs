@@ -4,6 +4,7 @@ use std::fmt::{Display, Write as _};
 
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Cell, CellAlignment, ColumnConstraint, ContentArrangement, presets};
+use unicode_width::UnicodeWidthStr as _;
 
 /// Text for a terminal. Its colours are taken out when it is printed where none are wanted.
 #[derive(Debug, Default, Clone)]
@@ -48,7 +49,7 @@ fn width() -> usize {
 
 /// How many characters of a text are seen: all but colours.
 fn visible_width(text: &str) -> usize {
-    anstream::adapter::strip_str(text).to_string().chars().count()
+    anstream::adapter::strip_str(text).to_string().width()
 }
 
 impl Page {
@@ -67,7 +68,7 @@ impl Page {
 
     /// A heading of a step, with a rule across the page.
     pub(crate) fn chapter(&mut self, title: &str) {
-        let rule = width().saturating_sub(title.chars().count() + 4);
+        let rule = width().saturating_sub(title.width() + 4);
         self.blank();
         self.line(format_args!("{} {} {}", dim("──"), strong(title), dim("─".repeat(rule))));
     }
@@ -79,21 +80,7 @@ impl Page {
 
     /// A paragraph, wrapped and indented.
     pub(crate) fn paragraph(&mut self, indent: usize, text: &str) {
-        let mut line = String::new();
-        for word in text.split_whitespace() {
-            let needed = line.chars().count() + 1 + word.chars().count();
-            if !line.is_empty() && needed + indent > width() {
-                self.line(format_args!("{:indent$}{line}", ""));
-                line.clear();
-            }
-            if !line.is_empty() {
-                line.push(' ');
-            }
-            line.push_str(word);
-        }
-        if !line.is_empty() {
-            self.line(format_args!("{:indent$}{line}", ""));
-        }
+        self.paragraph_in(indent, |line| line, text);
     }
 
     /// Text as it is.
@@ -113,9 +100,9 @@ impl Page {
     ) {
         let pairs: Vec<_> =
             pairs.into_iter().map(|(name, value)| (name.to_string(), value.to_string())).collect();
-        let widest = pairs.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+        let widest = pairs.iter().map(|(name, _)| name.width()).max().unwrap_or(0);
         for (name, value) in pairs {
-            let gap = widest - name.chars().count() + 2;
+            let gap = widest - name.width() + 2;
             self.line(format_args!("  {}{:gap$}{value}", dim(name), ""));
         }
     }
@@ -126,13 +113,44 @@ impl Page {
         self.text.push_str(&text);
     }
 
-    /// Prints the page to standard output, without colours where they are not wanted.
-    pub(crate) fn print(&self) {
+    /// A paragraph whose every line is styled.
+    pub(crate) fn paragraph_in(
+        &mut self,
+        indent: usize,
+        style: impl Fn(String) -> String,
+        text: &str,
+    ) {
+        for line in textwrap::wrap(text, width().saturating_sub(indent).max(20)) {
+            self.line(format_args!("{:indent$}{}", "", style(line.into_owned())));
+        }
+    }
+
+    /// Prints the page to standard error. Nothing can be told where that cannot be written.
+    pub(crate) fn print_aside(&self) {
         use std::io::Write as _;
-        // A reader that went away, as `head` does, is no error of ours.
-        let mut out = anstream::stdout().lock();
-        let _ = out.write_all(self.text.as_bytes());
-        let _ = out.flush();
+        let _ = anstream::stderr().lock().write_all(self.text.as_bytes());
+    }
+
+    /// Prints the page to standard output, without colours where they are not wanted.
+    ///
+    /// # Errors
+    /// Where it cannot be written, as on a disk that is full. A reader that went away, as `head` does, is
+    /// no error.
+    pub(crate) fn print(&self) -> std::io::Result<()> {
+        use std::io::Write as _;
+        written(|| {
+            let mut out = anstream::stdout().lock();
+            out.write_all(self.text.as_bytes())?;
+            out.flush()
+        })
+    }
+}
+
+/// What came of writing to standard output, where a reader that went away is no error.
+pub(crate) fn written(write: impl FnOnce() -> std::io::Result<()>) -> std::io::Result<()> {
+    match write() {
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+        other => other,
     }
 }
 

@@ -1,9 +1,16 @@
 //! Numbers, settings and states in words.
 
-use frevin_core::setting::{Address, CleanPart, FilePart, State, plan_in_words};
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
+
+use frevin_core::setting::{Address, CleanPart, FilePart, State, TakesEffect, plan_in_words};
+use frevin_core::tweak::TweakUse;
+use frevin_core::waiting::Waiting;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use uuid::Uuid;
+
+use super::page::{Page, dim, warn};
 
 /// A share as a percentage with its sign: 0.0512 is `+5.1 %`.
 pub(crate) fn percent(share: f64) -> String {
@@ -59,10 +66,50 @@ pub(crate) fn shown_at(address: &Address, state: &State) -> String {
     }
 }
 
-/// What so many settings do: `1 setting waits`, `3 settings wait`.
-pub(crate) fn settings_wait(number: usize) -> String {
-    let verb = if number == 1 { "waits" } else { "wait" };
-    format!("{} {verb} for a restart.", count(number, "setting"))
+/// How many settings wait for what: `2 settings wait for a restart, 1 for a sign-out`.
+pub(crate) fn moments_awaited(waiting: &[Waiting]) -> String {
+    let mut moments: BTreeMap<Reverse<TakesEffect>, usize> = BTreeMap::new();
+    for one in waiting {
+        *moments.entry(Reverse(one.waits_for)).or_default() += 1;
+    }
+    let parts = moments.into_iter().enumerate().map(|(index, (Reverse(moment), number))| {
+        let verb = if number == 1 { "waits" } else { "wait" };
+        match index {
+            0 => format!("{} {verb} for a {moment}", count(number, "setting")),
+            _ => format!("{number} for a {moment}"),
+        }
+    });
+    parts.collect::<Vec<_>>().join(", ")
+}
+
+/// What waits, with each setting where they are few.
+pub(crate) fn show_waiting(waiting: &[Waiting], page: &mut Page) {
+    const LISTED: usize = 12;
+    if waiting.is_empty() {
+        return;
+    }
+    page.line(warn(format_args!("{}.", moments_awaited(waiting))));
+    for one in waiting.iter().take(LISTED) {
+        let (setting, moment) = (short(&one.address), one.waits_for);
+        page.line(format_args!("  {setting} {}", dim(format_args!("waits for a {moment}"))));
+    }
+    if waiting.len() > LISTED {
+        page.line(dim(format_args!("  and {} more", waiting.len() - LISTED)));
+    }
+}
+
+/// A use of a tweak by name, with what was chosen where others of the same tweak are beside it.
+pub(crate) fn named_among<'a>(
+    used: &TweakUse,
+    others: impl IntoIterator<Item = &'a TweakUse>,
+) -> String {
+    let differing = used.differing(others);
+    if differing.is_empty() {
+        return used.to_string();
+    }
+    let chosen: Vec<String> =
+        differing.iter().map(|(name, argument)| format!("{name} = {argument}")).collect();
+    format!("{used} ({})", chosen.join(", "))
 }
 
 /// A setting in few words: enough to recognise it, not to find it.
@@ -92,17 +139,12 @@ pub(crate) fn short(address: &Address) -> String {
             format!("plan {plan}, {} on {source}", power_setting(*setting))
         }
         Address::Visual(parameter) => parameter.to_string().replace('-', " "),
-        Address::Thing(setting) => {
-            let thing = setting.thing().as_str();
+        Address::Object(setting) => {
+            let thing = setting.object().as_str();
             // Of a path, the last name; of a long identifier, its end.
             let name = thing.rsplit(['\\', '/']).next().unwrap_or(thing);
-            let part = setting.part_name().as_str();
-            let part = part
-                .strip_prefix("element-")
-                .or(part.strip_prefix("setting-"))
-                .or(part.strip_prefix("option-"))
-                .unwrap_or(part);
-            format!("{} {name}, {}", setting.kind().name(), part.replace('-', " "))
+            let part = setting.own_name().replace('-', " ");
+            format!("{} {name}, {part}", setting.kind().name())
         }
         Address::Text(setting) => {
             let file = setting.file().file_name();

@@ -1,7 +1,8 @@
-//! A place of its own for each test: a folder, a rehearsal PC, a clock that stands still, and an
-//! environment with nothing else in it.
+//! A place of its own for each test: a folder, a rehearsal PC, a clock that goes on by a second with
+//! each command, and an environment with nothing else in it.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -37,6 +38,16 @@ pub(crate) const EVENING_WRITES: u64 = 9;
 
 pub(crate) struct Place {
     folder: TempDir,
+    clock: Cell<Clock>,
+}
+
+/// How the clock of a place goes.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Clock {
+    /// On by a second with each command, of which there were so many.
+    Runs(u32),
+    /// It says this whenever it is asked.
+    Stands(&'static str),
 }
 
 /// What a command answered.
@@ -56,7 +67,7 @@ impl Place {
 
     /// A place without a PC.
     pub(crate) fn empty() -> Self {
-        Self { folder: tempfile::tempdir().unwrap() }
+        Self { folder: tempfile::tempdir().unwrap(), clock: Cell::new(Clock::Runs(0)) }
     }
 
     /// A place with a rehearsal PC and the saved profile `evening`.
@@ -65,6 +76,23 @@ impl Place {
         place.write("evening.toml", EVENING);
         place.run(&["profile", "save", "evening.toml", "-m", "first"]).ok();
         place
+    }
+
+    /// Holds the clock still at a time, or sets it back.
+    pub(crate) fn set_clock(&self, at: &'static str) {
+        self.clock.set(Clock::Stands(at));
+    }
+
+    /// What the clock says to the next command.
+    fn time(&self) -> String {
+        match self.clock.get() {
+            Clock::Stands(at) => at.to_owned(),
+            Clock::Runs(commands) => {
+                self.clock.set(Clock::Runs(commands + 1));
+                let (minutes, seconds) = (commands / 60 % 60, commands % 60);
+                format!("2026-03-01T20:{minutes:02}:{seconds:02}Z")
+            }
+        }
     }
 
     /// Adds the scene `mill` to the ledger.
@@ -94,7 +122,7 @@ impl Place {
             .env_clear()
             .env("FREVIN_HOME", self.path().join("home"))
             .env("FREVIN_PC", self.pc())
-            .env("FREVIN_CLOCK", "2026-03-01T20:00:00Z")
+            .env("FREVIN_CLOCK", self.time())
             .env("TZ", "UTC")
             .env("TMPDIR", self.path());
         command

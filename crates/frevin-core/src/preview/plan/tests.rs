@@ -48,7 +48,7 @@ fn wish(tweak: &str, settings: &[(&str, State)]) -> Wish {
         takes_effect: TakesEffect::Restart,
     };
     Wish {
-        tweak: tweak.parse().unwrap(),
+        used: TweakUse::plain(tweak.parse().unwrap()),
         settings: settings.iter().map(wanted).collect(),
         consented: false,
     }
@@ -84,8 +84,11 @@ fn what_holds_already_is_shared_with_frevins_own_layers_only() {
         .with(r"registry:HKCU\A#mine", dword(1))
         .with(r"registry:HKCU\A#theirs", dword(1));
     let mut layers = Layers::new();
-    let layer =
-        Layer { change: ChangeId(1), tweak: "x/y".parse().unwrap(), state: dword(1).into() };
+    let layer = Layer {
+        change: ChangeId(1),
+        used: TweakUse::plain("x/y".parse().unwrap()),
+        state: dword(1).into(),
+    };
     layers.lay(&at(r"registry:HKCU\A#mine"), &State::Absent, layer);
     let wishes = [wish(
         "a/b",
@@ -167,8 +170,11 @@ fn what_others_changed_since_is_told_where_it_would_be_overwritten() {
         .with(r"registry:HKCU\A#w", dword(9));
     let mut layers = Layers::new();
     for value in ["v", "w"] {
-        let layer =
-            Layer { change: ChangeId(1), tweak: "x/y".parse().unwrap(), state: dword(1).into() };
+        let layer = Layer {
+            change: ChangeId(1),
+            used: TweakUse::plain("x/y".parse().unwrap()),
+            state: dword(1).into(),
+        };
         layers.lay(&at(&format!(r"registry:HKCU\A#{value}")), &State::Absent, layer);
     }
     let wishes = [wish("a/b", &[(r"registry:HKCU\A#v", dword(2).into())])];

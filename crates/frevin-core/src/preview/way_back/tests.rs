@@ -46,7 +46,7 @@ fn changed(first: &[(&str, State)], changes: &[(i64, &str, State)]) -> (Pc, Laye
         let before = pc.state(&address).unwrap();
         let layer = Layer {
             change: ChangeId(*change),
-            tweak: format!("test/tweak-{change}").parse().unwrap(),
+            used: crate::tweak::TweakUse::plain(format!("test/tweak-{change}").parse().unwrap()),
             state: state.clone(),
         };
         layers.lay(&address, &before, layer);

@@ -48,8 +48,8 @@ fn every_problem_is_placed_and_comes_with_advice() {
       The wait before a submenu opens. (see `frevin tweak show looks/menu-delay`)
     p.toml:9:27: `looks/menu-delay` has no parameter `dela`
       it has delay_ms
-    p.toml:12:7: `looks/menu-delay` is listed a second time
-      a profile holds a tweak once; remove one of the two
+    p.toml:12:7: `looks/menu-delay` is listed a second time with the same choices
+      remove one of the two, or choose something else for one
     p.toml:16:10: `power/throttling` has no parameter `x`
       it has none; remove `with`
     p.toml:17:8: `facts.form` gives "desktop", where true or false is needed
@@ -62,7 +62,7 @@ fn a_document_of_another_shape_is_placed_too() {
     p.toml:2:10: invalid basic string, expected `"`
     p.toml:3:8: key with no value, expected `=`
     "#);
-    insta::assert_snapshot!(problems(&format!("{HEAD}scen = 'x'\n")), @"p.toml:4:1: unknown field `scen`, expected one of `format`, `name`, `purpose`, `scene`, `builds_on`, `without`, `tweaks`");
+    insta::assert_snapshot!(problems(&format!("{HEAD}scen = 'x'\n")), @"p.toml:4:1: unknown field `scen`, expected one of `format`, `name`, `purpose`, `scene`, `builds_on`, `without`, `tweaks`, `definitions`");
     insta::assert_snapshot!(problems("format = 9\nname = \"../up\"\npurpose = \"\"\n"), @"
     p.toml:1:10: this Frevin reads profiles of format 1
       a newer Frevin may read it

@@ -7,15 +7,17 @@ use std::rc::Rc;
 
 use frevin_core::facts::{DriveKind, Form};
 use frevin_core::setting::{
-    Address, PageFileSize, PowerSource, RegistryData, RunState, ServiceStart, State, ThingKind,
-    Value, VisualParameter,
+    Address, ObjectKind, PageFileSize, PowerSource, RegistryData, RunState, ServiceStart, State,
+    TakesEffect, Value, VisualParameter,
 };
+use frevin_core::waiting::Start;
 use uuid::Uuid;
 
 use self::recorded::{Plan, Recorded, Service, Stops, Windows, registry};
-use super::LivePc;
 use super::boot::Element;
+use super::pc::LivePc;
 use super::services::Doing;
+use super::starts::Process;
 use crate::conformance::{self, Sample, Samples};
 use crate::contract::{LockError, Pc, WriteError, Written};
 
@@ -25,6 +27,7 @@ const COPY: Uuid = Uuid::from_u128(0x11111111_2222_4333_8444_555555555555);
 const SUBGROUP: Uuid = Uuid::from_u128(0x54533251_82be_4824_96c1_47b60b740d00);
 const SETTING: Uuid = Uuid::from_u128(0x893dee8e_2bef_41e0_89c6_b55d0929964c);
 const CARD: &str = r"PCI\VEN_F00D&DEV_0007\4&1A2B3C4D&0&0008";
+const INTERFACE: &str = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces\{6b1f0c52-9d3e-4a87-8f21-3c5d7e9a1b04}";
 const NETWORK_CARD: &str = r"PCI\VEN_F00D&DEV_0110\3&11583659&0&FE";
 
 fn service(start: u32, doing: Doing, needs: &[&'static str], stops: Stops) -> Service {
@@ -37,7 +40,6 @@ fn recording() -> Windows {
         description: "As it came".to_owned(),
         values: [((SUBGROUP, SETTING), [mains, 5])].into(),
     };
-    let task = |settings: &str| format!("<Task><Settings>{settings}</Settings></Task>");
     Windows(Rc::new(RefCell::new(Recorded {
         registry: registry(include_str!("registry.reg")),
         closed: Vec::new(),
@@ -54,13 +56,7 @@ fn recording() -> Windows {
         plans: [(BALANCED, plan("Balanced", 5)), (HIGH, plan("High performance", 100))].into(),
         attributes: [((SUBGROUP, SETTING), 2)].into(),
         visual: [(VisualParameter::MenuDelay, 400)].into(),
-        tasks: [
-            (r"\Plain".to_owned(), task("<Enabled>true</Enabled>")),
-            (r"\Silent".to_owned(), task("<Hidden>true</Hidden>")),
-            (r"\Secret".to_owned(), task("<LogonType>Password</LogonType>")),
-        ]
-        .into(),
-        tasks_ignore_switches: true,
+        tasks: [(r"\Plain".to_owned(), true), (r"\Kept".to_owned(), true)].into(),
         mode: "2560x1440@60".parse().unwrap(),
         devices: [(CARD.to_owned(), true)].into(),
         boot: [
@@ -85,6 +81,8 @@ fn recording() -> Windows {
         .into(),
         exclusions: vec![r"D:\Games".to_owned()],
         is_administrator: true,
+        sign_in: "5".to_owned(),
+        processes: Vec::new(),
         runs_as_another_user: false,
         offers_nothing: false,
     })))
@@ -157,7 +155,6 @@ fn every_kind_keeps_the_contract() {
             sample(&format!("power:{SUBGROUP}/{SETTING}#hidden"), flag(true)),
             sample("visual:menu-delay", Value::Milliseconds(0).into()),
             sample(r"task:\Plain#enabled", flag(false)),
-            sample(r"task:\Silent#enabled", flag(false)),
             sample("display:Lumet 27Q#mode", Value::Mode("2560x1440@165".parse().unwrap()).into()),
             sample("adapter:Ethernet#name-servers", texts(&["198.51.100.1"])),
             sample("adapter:Ethernet#name-servers", texts(&[])),
@@ -191,7 +188,7 @@ fn every_kind_keeps_the_contract() {
             sample(&format!("power:{HIGH}/{HIGH}#hidden"), flag(true)),
             sample("visual:menu-delay", flag(true)),
             sample(r"task:\NoSuch#enabled", flag(true)),
-            sample(r"task:\Secret#enabled", flag(false)),
+            sample(r"task:\Kept#enabled", flag(false)),
             sample("display:Lumet 27Q#mode", Value::Mode("800x600@60".parse().unwrap()).into()),
             sample("display:Lumet 27Q#scaling-percent", Value::Number(125).into()),
             sample("adapter:Ethernet#name-servers", texts(&["2001:db8::1", "192.0.2.1"])),
@@ -221,7 +218,7 @@ fn every_kind_keeps_the_contract() {
         .map(|sample| sample.address.kind())
         .collect();
     // Settings files and places to clean are real files: they are tested as such.
-    assert_eq!(kinds.len(), 4 + ThingKind::ALL.len());
+    assert_eq!(kinds.len(), 4 + ObjectKind::ALL.len());
     assert!(*windows.0.borrow() == first, "some answer is not as it was recorded");
 }
 
@@ -311,8 +308,9 @@ fn a_service_that_will_not_stop_is_told_and_its_state_is_no_guess() {
     let (_home, mut pc) = opened(&windows);
     let stubborn = at("service:Stubborn#running");
     let stopped = Value::Run(RunState::Stopped).into();
-    let reason = refusal(pc.write(&stubborn, &stopped));
-    assert!(reason.ends_with("it is stopping"), "{reason}");
+    // It was told to: that is no refusal, after which nothing would have changed.
+    let Err(WriteError::Failed(error)) = pc.write(&stubborn, &stopped) else { panic!() };
+    assert!(error.to_string().ends_with("it is stopping"), "{error}");
     let held = pc.read(&stubborn).unwrap();
     assert_eq!(held, State::Unreadable("it is stopping".into()));
     let running = Value::Run(RunState::Running).into();
@@ -395,24 +393,49 @@ fn one_page_file_may_be_set_while_others_are() {
 }
 
 #[test]
-fn tasks_are_switched_their_own_way_where_that_works() {
+fn name_servers_that_are_no_text_are_unreadable_and_not_none() {
     let windows = recording();
-    windows.0.borrow_mut().tasks_ignore_switches = false;
     let (_home, mut pc) = opened(&windows);
-    pc.write(&at(r"task:\Plain#enabled"), &flag(false)).unwrap();
-    let recorded = windows.0.borrow();
-    assert_eq!(
-        recorded.tasks[r"\Plain"],
-        "<Task><Settings><Enabled>false</Enabled></Settings></Task>"
-    );
+    let servers = at("adapter:Ethernet#name-servers");
+    assert!(pc.read(&servers).unwrap().is_readable());
+    let value = at(&format!(r"registry:{INTERFACE}#NameServer"));
+    pc.write(&value, &Value::Registry(RegistryData::dword(1)).into()).unwrap();
+    assert!(!pc.read(&servers).unwrap().is_readable(), "a rollback would write none");
+}
+
+#[test]
+fn each_moment_has_come_when_what_is_waited_for_has_started_anew() {
+    let windows = recording();
+    let (_home, pc) = opened(&windows);
+    let process = |id, file: &str| Process { id, file: file.to_owned(), created: Some(9) };
+    windows.0.borrow_mut().processes = vec![process(7, "svchost.exe"), process(8, "game.exe")];
+    let game = at(r"registry:HKCU\Software\Microsoft\DirectX\UserGpuPreferences#C:\game.exe");
+    let service = at("service:Base#start");
+    let start = |moment, address: &Address| pc.start_of(moment, address).unwrap();
+    let moments = [
+        (TakesEffect::SignOut, &game),
+        (TakesEffect::ProgramRestart, &game),
+        (TakesEffect::ProgramRestart, &service),
+        (TakesEffect::ServiceRestart, &service),
+    ];
+    let before = moments.map(|(moment, address)| start(moment, address));
+    assert_eq!(before, moments.map(|(moment, address)| start(moment, address)));
+    assert!(before.iter().all(|start| matches!(start, Start::Since(_))), "{before:?}");
+    windows.0.borrow_mut().sign_in.push('2');
+    windows.0.borrow_mut().processes = vec![process(7, "svchost.exe")];
+    let after = moments.map(|(moment, address)| start(moment, address));
+    assert_eq!(after[1], Start::NotRunning);
+    // A service goes on over a sign-out; a program that nobody can tell is ended by it.
+    assert_eq!([0, 2, 3].map(|i| before[i] == after[i]), [false, false, true]);
+    assert_eq!(start(TakesEffect::DeviceRestart, &service), Start::Unknown);
 }
 
 #[test]
 fn the_pc_and_its_start_are_known() {
     let windows = recording();
     let (_home, pc) = opened(&windows);
-    assert_eq!(pc.boot().unwrap().0, "since-7");
-    assert_eq!(pc.identity().id, "live-5a1cbb5e-7d21-4a55-9c8b-0a2b4d1a7c11");
+    assert_eq!(pc.boot().unwrap().as_str(), "since-7");
+    assert_eq!(pc.identity().id.as_str(), "live-5a1cbb5e-7d21-4a55-9c8b-0a2b4d1a7c11");
     assert_eq!(pc.identity().name, "RECORDED");
 }
 

@@ -25,6 +25,7 @@ use crate::windows::power::{PowerApi, ValuePath};
 use crate::windows::protections::ProtectionsApi;
 use crate::windows::registry::RegistryApi;
 use crate::windows::services::{Doing, ServicesApi};
+use crate::windows::starts::{Process, StartsApi};
 use crate::windows::startup::StartupFolders;
 use crate::windows::tasks::TasksApi;
 use crate::windows::visual::VisualApi;
@@ -66,10 +67,8 @@ pub(super) struct Recorded {
     pub(super) plans: BTreeMap<Uuid, Plan>,
     pub(super) attributes: BTreeMap<(Uuid, Uuid), u32>,
     pub(super) visual: BTreeMap<VisualParameter, u32>,
-    /// Definitions by path.
-    pub(super) tasks: BTreeMap<String, String>,
-    /// Whether enabling a task is accepted and does nothing.
-    pub(super) tasks_ignore_switches: bool,
+    /// Whether each is enabled, by path.
+    pub(super) tasks: BTreeMap<String, bool>,
     pub(super) mode: DisplayMode,
     pub(super) devices: BTreeMap<String, bool>,
     pub(super) boot: BTreeMap<(String, u32), Element>,
@@ -79,6 +78,8 @@ pub(super) struct Recorded {
     pub(super) preferences: BTreeMap<String, u32>,
     pub(super) exclusions: Vec<String>,
     pub(super) is_administrator: bool,
+    pub(super) sign_in: String,
+    pub(super) processes: Vec<Process>,
     pub(super) runs_as_another_user: bool,
     /// Whether Windows lacks everything that it may lack.
     pub(super) offers_nothing: bool,
@@ -106,7 +107,9 @@ impl Windows {
             features: this(),
             protections: this(),
             facts: this(),
+            starts: this(),
             system: this(),
+            replace_file: crate::durable::rename_over,
             places: BTreeMap::new(),
             clean_places: BTreeMap::new(),
         }
@@ -376,29 +379,15 @@ impl VisualApi for Windows {
 
 impl TasksApi for Windows {
     fn is_enabled(&self, path: &str) -> Result<Option<bool>, OsError> {
-        self.ask("IRegisteredTask::Enabled", |recorded| {
-            let xml = recorded.tasks.get(path)?;
-            Some(!xml.contains("<Enabled>false<") && !xml.contains("<Enabled >false<"))
-        })
+        self.ask("IRegisteredTask::Enabled", |recorded| recorded.tasks.get(path).copied())
     }
 
     fn set_enabled(&self, path: &str, enabled: bool) -> Result<(), OsError> {
         self.ask("IRegisteredTask::SetEnabled", |recorded| {
-            if !recorded.tasks_ignore_switches {
-                let xml = recorded.tasks.get_mut(path).unwrap();
-                *xml = xml
-                    .replace(&format!("<Enabled>{}<", !enabled), &format!("<Enabled>{enabled}<"));
+            // One that belongs to Windows: the switch is accepted, and nothing comes of it.
+            if path != r"\Kept" {
+                recorded.tasks.insert(path.to_owned(), enabled);
             }
-        })
-    }
-
-    fn definition(&self, path: &str) -> Result<String, OsError> {
-        self.ask("IRegisteredTask::Xml", |recorded| recorded.tasks[path].clone())
-    }
-
-    fn define(&self, path: &str, xml: &str) -> Result<(), OsError> {
-        self.ask("ITaskFolder::RegisterTask", |recorded| {
-            recorded.tasks.insert(path.to_owned(), xml.to_owned());
         })
     }
 
@@ -614,6 +603,24 @@ impl FactsApi for Windows {
 
     fn can_schedule_itself(&self) -> Option<bool> {
         Some(true)
+    }
+}
+
+impl StartsApi for Windows {
+    fn sign_in(&self) -> Option<String> {
+        Some(self.0.borrow().sign_in.clone())
+    }
+
+    fn processes(&self) -> Result<Vec<Process>, OsError> {
+        Ok(self.0.borrow().processes.clone())
+    }
+
+    fn service_process(&self, name: &str) -> Result<Option<u32>, OsError> {
+        Ok(self.service(name, |_| 7))
+    }
+
+    fn device_arrival(&self, _: &str) -> Option<u64> {
+        None
     }
 }
 

@@ -1,26 +1,28 @@
 //! Profiles against each other, out to others and in from them.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use frevin_core::facts::Facts;
 use frevin_core::pack::{self, Pack, PackFile};
-use frevin_core::preview::Wish;
+use frevin_core::preview::{LeftOut, Wish};
 use frevin_core::profile::{
-    Profile, ProfileName, Version, WantedBy, WishDifference, fit, ready_made, stand_alone,
-    wish_differences, without_private,
+    Profile, ProfileName, Remark, RemarkKind, Version, WantedBy, WishDifference, fit, ready_made,
+    remarks, stand_alone, wish_differences, without_private,
 };
 use frevin_core::registry_text;
+use frevin_core::setting::PowerSource;
 use frevin_core::tweak::{Catalogue, TweakId};
 use frevin_ledger::Ledger;
 use serde::Serialize;
 
 use super::super::output::Output;
-use super::super::target::{Unsaved, bases, load};
-use super::{ReadDocument, SaveReport, read_document, save_text};
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
+use crate::operations::profiles::{SaveReport, save_text};
+use crate::operations::target::{ReadDocument, Unsaved, bases, load, read_document};
+use crate::outcome::{Outcome, View};
 use crate::own_tweaks;
-use crate::report::{Answer, Report};
-use crate::session::Session;
 use crate::view::{Page, Table, bad, count, dim, short, shown, strong, warn};
 
 /// No file of a pack is that long, in bytes.
@@ -42,6 +44,10 @@ struct ExportReport {
     taken_out: Vec<String>,
     /// Settings that are no registry values, and so are not in registry text.
     not_registry: Vec<String>,
+    /// Tweaks that are not in registry text, since they do not fit the PC that it was written on.
+    left_out: Vec<LeftOut>,
+    /// Definitions of own tweaks that went along.
+    definitions: Vec<TweakId>,
 }
 
 #[derive(Debug, Serialize)]
@@ -50,6 +56,10 @@ struct ImportReport {
     /// What a pack of registry files came to, where it was one.
     #[serde(flatten)]
     pack: Option<ImportedPack>,
+    /// What is to be known of a profile before it is previewed.
+    remarks: Vec<Remark>,
+    /// Tweaks that came along with it, and are the owner's own from now on.
+    definitions: Vec<TweakId>,
 }
 
 #[derive(Debug, Serialize)]
@@ -77,17 +87,17 @@ fn find(written: &str, catalogue: &Catalogue, ledger: &Ledger) -> Result<Profile
 }
 
 /// The facts of the PC that is meant, or of an unremarkable one; and what that is called.
-fn facts_here(session: &Session) -> Result<(Facts, String), Failure> {
-    match session.pc_if_named()? {
-        Some(pc) => Ok((session.facts(&*pc)?, pc.identity().name.clone())),
-        None => Ok((Facts::sample(), "an unremarkable desktop".to_owned())),
+fn facts_here(context: &Context) -> Result<(Facts, String), Failure> {
+    match context.pc_if_named()? {
+        Some(pc) => Ok((context.facts(&*pc)?, pc.identity().name.clone())),
+        None => Ok((Facts::reference(), "an unremarkable desktop".to_owned())),
     }
 }
 
-pub(super) fn diff(session: &Session, first: &str, second: &str) -> Result<Answer, Failure> {
-    let catalogue = session.catalogue()?;
-    let ledger = session.ledger()?;
-    let (facts, on) = facts_here(session)?;
+pub(super) fn diff(context: &Context, first: &str, second: &str) -> Result<Outcome, Failure> {
+    let catalogue = context.catalogue()?;
+    let ledger = context.ledger()?;
+    let (facts, on) = facts_here(context)?;
     let wishes = |written: &str| -> Result<Vec<Wish>, Failure> {
         let profile = find(written, &catalogue, &ledger)?;
         Ok(fit(&profile, &catalogue, &facts, &Default::default())?.wishes)
@@ -95,22 +105,27 @@ pub(super) fn diff(session: &Session, first: &str, second: &str) -> Result<Answe
     let settings = wish_differences(&wishes(first)?, &wishes(second)?);
     let is_same = settings.is_empty();
     let (first, second) = (first.to_owned(), second.to_owned());
-    Ok(Answer::with(&DiffReport { first, second, on, settings }, is_same))
+    Ok(Outcome::with(&DiffReport { first, second, on, settings }, is_same))
 }
 
 pub(super) fn export(
-    session: &Session,
+    context: &Context,
     written: &str,
     as_registry: bool,
     file: Option<&Path>,
-) -> Result<Answer, Failure> {
-    let catalogue = session.catalogue()?;
-    let ledger = session.ledger()?;
+) -> Result<Outcome, Failure> {
+    let catalogue = context.catalogue()?;
+    let ledger = context.ledger()?;
     let profile = find(written, &catalogue, &ledger)?;
     let (mut taken_out, mut not_registry) = (Vec::new(), Vec::new());
+    let (mut left_out, mut definitions) = (Vec::new(), Vec::new());
     let (text, bytes) = if as_registry {
-        let (facts, _) = facts_here(session)?;
-        let wishes = fit(&profile, &catalogue, &facts, &Default::default())?.wishes;
+        let (mut facts, _) = facts_here(context)?;
+        // What the exporter's PC runs on at the moment is nothing to whoever gets the file.
+        facts.power_source = PowerSource::Mains;
+        let fitting = fit(&profile, &catalogue, &facts, &Default::default())?;
+        left_out = fitting.left_out;
+        let wishes = fitting.wishes;
         let settings: Vec<_> = wishes.iter().flat_map(|wish| &wish.settings).collect();
         let others = settings.iter().filter(|wanted| wanted.address.kind() != "registry");
         not_registry.extend(others.map(|wanted| wanted.address.to_string()));
@@ -118,20 +133,54 @@ pub(super) fn export(
         let bytes = registry_text::encode(&text);
         (text, bytes)
     } else {
-        let (clean, private) = without_private(&profile.to_document(), &private_words(session)?);
+        let own = own_definitions(context, &profile, &catalogue)?;
+        let mut document = profile.to_document();
+        for (id, text) in own {
+            document.push_str(&format!("\n# The tweak {id}, which does not come with Frevin\n"));
+            let table = toml::Table::from_iter([("text".to_owned(), text.into())]);
+            let table = toml::to_string(&table)
+                .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+            document.push_str(&format!("[[definitions]]\n{table}"));
+            definitions.push(id);
+        }
+        let (clean, private) = without_private(&document, &private_words(context)?);
         taken_out = private;
         (clean.clone(), clean.into_bytes())
     };
     let output = Output::write(file, text, &bytes)?;
-    Ok(Answer::yes(&ExportReport { output, taken_out, not_registry }))
+    Ok(Outcome::yes(&ExportReport { output, taken_out, not_registry, left_out, definitions }))
+}
+
+/// The definitions of the own tweaks that a profile uses, each once.
+fn own_definitions(
+    context: &Context,
+    profile: &Profile,
+    catalogue: &Catalogue,
+) -> Result<Vec<(TweakId, String)>, Failure> {
+    let used: BTreeSet<&TweakId> = profile.entries.iter().map(|entry| &entry.tweak).collect();
+    let is_own = |id: &&&TweakId| catalogue.get(id).is_some_and(|tweak| tweak.is_own);
+    let texts = own_tweaks::read(&context.own_tweaks())?;
+    let mut found = Vec::new();
+    for id in used.iter().filter(is_own) {
+        let says_so = |(_, text): &&(String, String)| id_of(text).as_ref() == Some(*id);
+        if let Some((_, text)) = texts.iter().find(says_so) {
+            found.push(((*id).clone(), text.clone()));
+        }
+    }
+    Ok(found)
+}
+
+/// The name that a definition gives its tweak.
+fn id_of(definition: &str) -> Option<TweakId> {
+    definition.parse::<toml::Table>().ok()?.get("id")?.as_str()?.parse().ok()
 }
 
 /// The names of the user and the PC, which nobody else needs to know.
-fn private_words(session: &Session) -> Result<Vec<String>, Failure> {
+fn private_words(context: &Context) -> Result<Vec<String>, Failure> {
     let from_environment = ["USERNAME", "USER", "LOGNAME", "COMPUTERNAME", "HOSTNAME"]
         .into_iter()
         .filter_map(|name| std::env::var(name).ok());
-    let pc = session.pc_if_named()?.map(|pc| pc.identity().name.clone());
+    let pc = context.pc_if_named()?.map(|pc| pc.identity().name.clone());
     let mut words: Vec<String> = from_environment.chain(pc).collect();
     // These are the names of nobody.
     words.retain(|word| !["root", "user", "administrator"].contains(&word.to_lowercase().as_str()));
@@ -139,27 +188,37 @@ fn private_words(session: &Session) -> Result<Vec<String>, Failure> {
 }
 
 pub(super) fn import(
-    session: &Session,
+    context: &Context,
     files: &[PathBuf],
     name: Option<&ProfileName>,
-) -> Result<Answer, Failure> {
+) -> Result<Outcome, Failure> {
     let is_registry =
         |path: &PathBuf| path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("reg"));
     match files {
-        _ if files.iter().all(is_registry) => import_pack(session, files, name),
-        [file] => import_profile(session, file, name),
+        _ if files.iter().all(is_registry) => import_pack(context, files, name),
+        [file] => import_profile(context, file, name),
         _ => Err(Failure::new(Kind::Usage, "these files do not belong together")
             .hint("name one profile document (.toml), or any number of registry files (.reg)")),
     }
 }
 
 fn import_profile(
-    session: &Session,
+    context: &Context,
     file: &Path,
     name: Option<&ProfileName>,
-) -> Result<Answer, Failure> {
-    let catalogue = session.catalogue()?;
-    let mut ledger = session.ledger()?;
+) -> Result<Outcome, Failure> {
+    let mut ledger = context.ledger()?;
+    let mut definitions = definitions_in(file)?;
+    let known = own_tweaks::read(&context.own_tweaks())?;
+    // One that is here already, to the letter, is not added again.
+    definitions.retain(|(_, text)| !known.iter().any(|(_, other)| other == text));
+    let catalogue = {
+        let name = |id: &TweakId| format!("{}: tweaks/{id}.toml", file.display());
+        let new = definitions.iter().map(|(id, text)| (name(id), text.clone()));
+        let all: Vec<(String, String)> = known.into_iter().chain(new).collect();
+        let all = all.iter().map(|(name, text)| (name.as_str(), text.as_str()));
+        Catalogue::built_in()?.with_own(all)?
+    };
     let mut document = read_document(file, &catalogue, &ledger)?;
     if let Some(name) = name {
         document.profile.name = name.clone();
@@ -167,24 +226,63 @@ fn import_profile(
         document.alone.name = name.clone();
     }
     refuse_known(&ledger, &document.profile.name)?;
-    let saved = save_text(session, &mut ledger, &document, &imported_from(&[file]))?;
-    Ok(Answer::done(&ImportReport { saved, pack: None }))
+    own_tweaks::add(&context.own_tweaks(), &definitions)?;
+    let remarks = remarks_of_a_stranger(&document.alone, &catalogue);
+    let definitions = definitions.into_iter().map(|(id, _)| id).collect();
+    let saved = save_text(context, &mut ledger, &document, &imported_from(&[file]))?;
+    Ok(Outcome::done(&ImportReport { saved, pack: None, remarks, definitions }))
+}
+
+/// The definitions of tweaks that came along in a document.
+fn definitions_in(file: &Path) -> Result<Vec<(TweakId, String)>, Failure> {
+    // What is no document, or is too long, is told by who reads it whole.
+    let text = match std::fs::metadata(file) {
+        Ok(metadata) if metadata.len() <= LONGEST_BYTES => std::fs::read_to_string(file).ok(),
+        _ => None,
+    };
+    let Some(table) = text.and_then(|text| text.parse::<toml::Table>().ok()) else {
+        return Ok(Vec::new());
+    };
+    let listed = table.get("definitions").and_then(toml::Value::as_array);
+    let texts = listed.into_iter().flatten().filter_map(|one| one.get("text")?.as_str());
+    texts
+        .map(|text| {
+            let id = id_of(text).ok_or_else(|| {
+                let message = format!("{}: a definition in it is no tweak", file.display());
+                Failure::new(Kind::BadInput, message).hint("nothing was taken in")
+            })?;
+            Ok((id, text.to_owned()))
+        })
+        .collect()
+}
+
+/// What the owner has to know of a stranger's profile before it is previewed: what does nothing or harm,
+/// and what touches what is protected.
+fn remarks_of_a_stranger(profile: &Profile, catalogue: &Catalogue) -> Vec<Remark> {
+    let mut remarks = remarks(profile, catalogue, None);
+    remarks.retain(|remark| {
+        matches!(
+            remark.kind,
+            RemarkKind::PoorStanding | RemarkKind::Protected | RemarkKind::Conflict
+        )
+    });
+    remarks
 }
 
 fn import_pack(
-    session: &Session,
+    context: &Context,
     files: &[PathBuf],
     name: Option<&ProfileName>,
-) -> Result<Answer, Failure> {
-    let catalogue = session.catalogue()?;
-    let mut ledger = session.ledger()?;
+) -> Result<Outcome, Failure> {
+    let catalogue = context.catalogue()?;
+    let mut ledger = context.ledger()?;
     let read = files.iter().map(|file| read_registry(file)).collect::<Result<Vec<_>, Failure>>()?;
     let name = match name {
         Some(name) => name.clone(),
         None => name_of(&files[0])?,
     };
     refuse_known(&ledger, &name)?;
-    let (facts, _) = facts_here(session)?;
+    let (facts, _) = facts_here(context)?;
     let pack = pack::read(&read, &catalogue, &facts);
     let made = pack::documents(&name, &pack);
     if made.profile.entries.is_empty() && made.left_out.is_empty() {
@@ -192,13 +290,14 @@ fn import_pack(
             .details(pack.unusable.iter().map(|u| format!("{}: {}", u.line, u.reason))));
     }
     let tweaks: Vec<TweakId> = made.tweaks.iter().map(|(id, _)| id.clone()).collect();
-    own_tweaks::add(&session.own_tweaks(), &made.tweaks)?;
+    own_tweaks::add(&context.own_tweaks(), &made.tweaks)?;
     let text = made.profile.to_document();
     let document = ReadDocument { text, alone: made.profile.clone(), profile: made.profile };
     let paths: Vec<&Path> = files.iter().map(PathBuf::as_path).collect();
-    let saved = save_text(session, &mut ledger, &document, &imported_from(&paths))?;
+    let saved = save_text(context, &mut ledger, &document, &imported_from(&paths))?;
     let pack = ImportedPack { pack, tweaks, left_out: made.left_out };
-    Ok(Answer::done(&ImportReport { saved, pack: Some(pack) }))
+    let (remarks, definitions) = (Vec::new(), Vec::new());
+    Ok(Outcome::done(&ImportReport { saved, pack: Some(pack), remarks, definitions }))
 }
 
 fn read_registry(file: &Path) -> Result<PackFile, Failure> {
@@ -253,7 +352,7 @@ fn refuse_known(ledger: &Ledger, name: &ProfileName) -> Result<(), Failure> {
     Ok(())
 }
 
-impl Report for DiffReport {
+impl View for DiffReport {
     fn show(&self, page: &mut Page) {
         if self.settings.is_empty() {
             page.line(format_args!(
@@ -269,7 +368,7 @@ impl Report for DiffReport {
         for difference in &self.settings {
             let side = |wanted: &Option<WantedBy>| match wanted {
                 Some(wanted) => {
-                    format!("{} {}", shown(&wanted.state), dim(format_args!("({})", wanted.tweak)))
+                    format!("{} {}", shown(&wanted.state), dim(format_args!("({})", wanted.used)))
                 }
                 None => dim("leaves it alone"),
             };
@@ -283,24 +382,53 @@ impl Report for DiffReport {
     }
 }
 
-impl Report for ExportReport {
+impl View for ExportReport {
     fn show(&self, page: &mut Page) {
         self.output.show(page);
-        // With the text on standard output, remarks would become part of it.
         if self.output.is_in_a_file() {
-            for taken in &self.taken_out {
-                page.line(format_args!("{} {taken}", warn("taken out as private:")));
-            }
-            for address in &self.not_registry {
-                page.line(format_args!("{} {address}", warn("not in the registry, left out:")));
-            }
+            self.show_left_out(page);
+        }
+    }
+
+    fn show_aside(&self, page: &mut Page) {
+        // With the text on standard output, remarks would become part of it.
+        if !self.output.is_in_a_file() {
+            self.show_left_out(page);
         }
     }
 }
 
-impl Report for ImportReport {
+impl ExportReport {
+    fn show_left_out(&self, page: &mut Page) {
+        for taken in &self.taken_out {
+            page.line(format_args!("{} {taken}", warn("taken out as private:")));
+        }
+        for address in &self.not_registry {
+            page.line(format_args!("{} {address}", warn("not in the registry, left out:")));
+        }
+        for left in &self.left_out {
+            let reasons = left.reasons.join("; ");
+            page.line(format_args!("{} {}: {reasons}", warn("left out:"), left.used));
+        }
+        for id in &self.definitions {
+            page.line(format_args!("{} {id}", dim("with its definition:")));
+        }
+    }
+}
+
+impl View for ImportReport {
     fn show(&self, page: &mut Page) {
         self.saved.show(page);
+        for id in &self.definitions {
+            page.line(format_args!("{id} came along, and is one of your own tweaks now."));
+        }
+        for remark in &self.remarks {
+            page.paragraph_in(0, warn, &format!("{}: {}", remark.tweak, remark.text));
+        }
+        if self.pack.is_none() {
+            let profile = &self.saved.revision.profile;
+            page.line(format_args!("Look at it before you apply it: frevin preview {profile}"));
+        }
         let Some(imported) = &self.pack else { return };
         if !imported.pack.recognised.is_empty() {
             page.heading("The catalogue knows");

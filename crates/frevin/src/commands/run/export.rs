@@ -4,16 +4,16 @@ use std::io::{self, Write};
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
-use frevin_core::frames::FrameBlocks as _;
-use frevin_ledger::RunId;
+use frevin_core::visits::RunId;
+use frevin_frames::FrameBlocks as _;
 use serde::Serialize;
 
 use crate::commands::output::{Output, create_new};
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::operations::parquet_file::ParquetFrames;
+use crate::outcome::{Outcome, View};
 use crate::view::Page;
-use crate::workshop::parquet_file::ParquetFrames;
 
 /// Write every frame of a run for other tools
 #[derive(Debug, Args)]
@@ -46,8 +46,8 @@ struct ExportReport {
     output: Output,
 }
 
-pub(super) fn export(session: &Session, args: &ExportArgs) -> Result<Answer, Failure> {
-    let ledger = session.ledger()?;
+pub(super) fn export(context: &Context, args: &ExportArgs) -> Result<Outcome, Failure> {
+    let ledger = context.ledger()?;
     let (_, run) = ledger.run(RunId(args.run))?;
     let frames = run.metrics.frames as u64;
     let blocks = ledger.frame_blocks(run.id);
@@ -56,10 +56,10 @@ pub(super) fn export(session: &Session, args: &ExportArgs) -> Result<Answer, Fai
         blocks.each_block(&mut |block| rows.take(block))?;
         let text = String::from_utf8_lossy(&rows.finish()?).into_owned();
         let output = Output::text(text);
-        return Ok(Answer::yes(&ExportReport { run: args.run, frames, output }));
+        return Ok(Outcome::yes(&ExportReport { run: args.run, frames, output }));
     };
     let unfinished = create_new(file)?;
-    let progress = session.progress(frames, "frames");
+    let progress = context.progress(frames, "frames");
     let take_all = |take: &mut dyn FnMut(&[f64])| {
         blocks.each_block(&mut |block| {
             take(block);
@@ -77,7 +77,7 @@ pub(super) fn export(session: &Session, args: &ExportArgs) -> Result<Answer, Fai
     }
     progress.finish_and_clear();
     let output = Output::in_file(unfinished.finish()?);
-    Ok(Answer::yes(&ExportReport { run: args.run, frames, output }))
+    Ok(Outcome::yes(&ExportReport { run: args.run, frames, output }))
 }
 
 /// A row of text for each frame: its number from 1, when it had been shown for its whole time, counted
@@ -126,13 +126,13 @@ impl<W: Write> Rows<W> {
         match self.failed {
             None => Ok(self.to),
             Some(error) => {
-                Err(Failure::new(Kind::NotFound, format!("the frames cannot be written: {error}")))
+                Err(Failure::new(Kind::Files, format!("the frames cannot be written: {error}")))
             }
         }
     }
 }
 
-impl Report for ExportReport {
+impl View for ExportReport {
     fn show(&self, page: &mut Page) {
         self.output.show(page);
     }

@@ -1,23 +1,24 @@
 //! `frevin run import` and `frevin run figures`: logs of frame times.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use clap::Args;
-use frevin_core::frames::{
-    Holds, LogError, LogOptions, LogReading, Metrics, RunConditions, TimeUnit, read_log,
-};
-use frevin_core::profile::{ProfileName, SceneName};
-use frevin_ledger::{FrameCollector, NewVisit, RunSource, VisitRecord};
+use frevin_core::ids::{SceneName, StateName};
+use frevin_core::visits::VisitRecord;
+use frevin_frames::{ColumnKind, LogOptions, Metrics, RunConditions, TimeUnit};
 use serde::Serialize;
 
+use super::ConditionArgs;
 use super::show::show_figures;
-use super::{ConditionArgs, RUN_HEADINGS, run_row, show_conditions};
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::measure::sources::{GivenLogs, TakenLog};
+use crate::measure::{DeclaredConditions, VisitPlan, log_file, refuse_known_frames, visit};
+use crate::outcome::{Outcome, View};
+use crate::view::visits::{RUN_HEADINGS, run_row, show_conditions};
 use crate::view::{Page, Table, dim, good, warn};
-use crate::workshop::log_file;
-use crate::workshop::measure::{TalliedFrames, ToldConditions, run_of};
 
 /// How to read a log, where that is not found by itself.
 #[derive(Debug, Args)]
@@ -31,7 +32,7 @@ pub(super) struct LogArgs {
     unit: Option<TimeUnit>,
     /// What it holds: how long each frame took, or when each was shown
     #[arg(long, value_name = "frame-times|time-stamps", value_parser = holds)]
-    holds: Option<Holds>,
+    holds: Option<ColumnKind>,
     /// Only rows that hold this text in this column, where the log is of several programs or displays; may be given several times
     #[arg(long, value_name = "COLUMN=TEXT", value_parser = only)]
     only: Vec<(String, String)>,
@@ -61,7 +62,7 @@ pub(crate) struct ImportArgs {
     scene: SceneName,
     /// A name for the state that the PC was in
     #[arg(long, value_name = "NAME")]
-    state: ProfileName,
+    state: StateName,
     /// How many of the files, from the first, are warm-up and do not count
     #[arg(long, default_value_t = 0)]
     warm_up: usize,
@@ -108,13 +109,13 @@ pub(super) struct ImportedFile {
     taken: Vec<String>,
     rows: u64,
     rejected: u64,
-    rejected_rows: Vec<frevin_core::frames::RejectedRow>,
+    rejected_rows: Vec<frevin_frames::RejectedRow>,
 }
 
-fn holds(text: &str) -> Result<Holds, String> {
+fn holds(text: &str) -> Result<ColumnKind, String> {
     match text {
-        "frame-times" => Ok(Holds::FrameTimes),
-        "time-stamps" => Ok(Holds::TimeStamps),
+        "frame-times" => Ok(ColumnKind::FrameTimes),
+        "time-stamps" => Ok(ColumnKind::TimeStamps),
         _ => Err("write frame-times or time-stamps".to_owned()),
     }
 }
@@ -124,40 +125,49 @@ fn only(text: &str) -> Result<(String, String), String> {
     Ok((column.to_owned(), text.to_owned()))
 }
 
-pub(super) fn import(session: &Session, args: &ImportArgs) -> Result<Answer, Failure> {
-    let mut ledger = session.ledger()?;
+pub(super) fn import(context: &Context, args: &ImportArgs) -> Result<Outcome, Failure> {
+    let mut ledger = context.ledger()?;
     ledger.scene(&args.scene)?;
     if args.warm_up >= args.files.len() {
         let message = "all files are warm-up: at least one run has to count";
         return Err(Failure::new(Kind::Usage, message));
     }
-    let options = args.log.options();
-    let told = args.told.told();
-    let (mut runs, mut files) = (Vec::new(), Vec::new());
-    // Every file is read before anything is kept: one bad file keeps nothing of the visit.
-    for file in &args.files {
-        let (frames, reading) = read(session, file, &options)?;
-        // The name alone: the path to it is the owner's own business.
-        let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        runs.push(run_of(RunSource::LogFile(name), frames, runs.len() < args.warm_up, &told));
-        files.push(ImportedFile::new(file.display().to_string(), reading));
+    // Every file is read, and known not to be a copy, before anything is kept.
+    let mut logs = GivenLogs::read(context, &args.files, &args.log.options())
+        .map_err(|failure| failure.hint("nothing was kept"))?;
+    let mut seen: BTreeMap<&str, &Path> = BTreeMap::new();
+    for (digest, file) in logs.digests().into_iter().zip(&args.files) {
+        if let Some((visit, run)) = ledger.run_with_frames(digest)? {
+            return Err(refuse_known_frames(&visit.state_name, visit.id, run.0)
+                .detail(format!("they are read from {}", file.display())));
+        }
+        if let Some(first) = seen.insert(digest, file) {
+            let message =
+                format!("{} holds the same frames as {}", file.display(), first.display());
+            return Err(Failure::new(Kind::BadInput, message).hint("nothing was kept"));
+        }
     }
-    let id = ledger.add_visit(&NewVisit {
+    let declared = args.told.declared();
+    let plan = VisitPlan {
         scene: &args.scene,
-        pc: None,
         state_name: &args.state,
-        recorded_at: session.clock.now(),
-        tweaks: &[],
-        surroundings: None,
-        runs: &runs,
-    })?;
-    Ok(Answer::done(&ImportReport { visit: ledger.visit(id)?, files, passed_over: Vec::new() }))
+        runs: args.files.len() - args.warm_up,
+        warm_up: Some(args.warm_up),
+        length: Duration::ZERO,
+        despite_waiting: false,
+        declared: &declared,
+        ping: None,
+    };
+    let id = visit(context, &mut ledger, None, &mut logs, &plan)?;
+    let files = logs.taken.into_iter().map(ImportedFile::new).collect();
+    Ok(Outcome::done(&ImportReport { visit: ledger.visit(id)?, files, passed_over: Vec::new() }))
 }
 
 impl ImportedFile {
-    pub(super) fn new(file: String, reading: LogReading) -> Self {
+    pub(super) fn new(log: TakenLog) -> Self {
+        let reading = log.reading;
         Self {
-            file,
+            file: log.file.display().to_string(),
             separator: reading.separator,
             taken: reading.taken,
             rows: reading.rows,
@@ -167,81 +177,16 @@ impl ImportedFile {
     }
 }
 
-/// Reads a log file: its frames, and what was taken for what.
-pub(super) fn read(
-    session: &Session,
-    file: &Path,
-    options: &LogOptions,
-) -> Result<(TalliedFrames, LogReading), Failure> {
-    let name = file.display();
-    let (source, progress) = log_file::open(session, file)?;
-    let mut collector = FrameCollector::new(session.home());
-    let reading = read_log(source, options, &mut |frames| collector.push(frames));
-    progress.finish_and_clear();
-    let reading = reading.map_err(|error| {
-        let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));
-        let is_unclear = matches!(
-            error,
-            LogError::SeveralColumns { .. }
-                | LogError::UnknownColumn { .. }
-                | LogError::NoHeadings { .. }
-                | LogError::UnknownUnit { .. }
-        );
-        let failure = if is_unclear {
-            let shown = log_file::first_lines(session, file);
-            failure.details(shown.into_iter().map(|line| format!("it begins: {line}")))
-        } else {
-            failure
-        };
-        match error {
-            LogError::NoSuchColumn { .. }
-            | LogError::SeveralColumns { .. }
-            | LogError::UnknownColumn { .. } => failure.hint("name one of them with --column"),
-            LogError::NoHeadings { .. } => {
-                failure.hint("give the number of the one that is meant: --column 1 is the first")
-            }
-            LogError::SeveralPrograms { column, .. } => {
-                failure.hint(format!("choose one: --only \"{column}=TEXT\""))
-            }
-            LogError::UnknownUnit { .. } => failure.hint("say --unit ms, us, ns or s"),
-            LogError::UnclearComma { .. } => {
-                failure.hint("say --column 1 or --column 2 where it separates; else write points")
-            }
-            LogError::NoTable { .. } | LogError::NoNumbers => {
-                failure.hint("a log has a row for each frame, with its time in it")
-            }
-            LogError::TooManyRejected { .. } => {
-                failure.hint("is that the right column, and the right --unit?")
-            }
-            LogError::Empty | LogError::NoFrames => failure.hint("was the recording ever stopped?"),
-            LogError::Unreadable { .. } => failure.hint("was it written to its end?"),
-            LogError::SeveralLists { .. } => {
-                failure.hint("name the list that holds frame times with --column")
-            }
-            LogError::DocumentTooLong { .. } => {
-                failure.hint("write it as JSON Lines, an object on each line")
-            }
-            LogError::OnlyRates { .. } => failure.hint("record frame times"),
-            _ => failure,
-        }
-        .hint("nothing was kept")
-    })?;
-    let (frames, metrics, shown) = collector.finish()?;
-    Ok((TalliedFrames { frames, metrics, shown }, reading))
-}
-
-pub(super) fn figures(session: &Session, args: &FiguresArgs) -> Result<Answer, Failure> {
+pub(super) fn figures(context: &Context, args: &FiguresArgs) -> Result<Outcome, Failure> {
     let options = args.log.options();
     let mut logs = Vec::new();
     for file in &args.files {
-        let (frames, reading) = read(session, file, &options)?;
-        let name = file.display().to_string();
-        let run =
-            run_of(RunSource::LogFile(name.clone()), frames, false, &ToldConditions::default());
-        let log = ImportedFile::new(name, reading);
-        logs.push(LogFigures { log, metrics: run.metrics, conditions: run.conditions });
+        let (frames, reading) = log_file::read(context, file, &options)?;
+        let conditions = DeclaredConditions::default().with(frames.detected, false);
+        let log = ImportedFile::new(TakenLog { file: file.clone(), reading });
+        logs.push(LogFigures { log, metrics: frames.metrics, conditions });
     }
-    Ok(Answer::yes(&FiguresReport { logs }))
+    Ok(Outcome::yes(&FiguresReport { logs }))
 }
 
 impl ImportedFile {
@@ -257,7 +202,7 @@ impl ImportedFile {
     }
 }
 
-impl Report for FiguresReport {
+impl View for FiguresReport {
     fn show(&self, page: &mut Page) {
         for figures in &self.logs {
             figures.log.show(page);
@@ -267,7 +212,7 @@ impl Report for FiguresReport {
     }
 }
 
-impl Report for ImportReport {
+impl View for ImportReport {
     fn show(&self, page: &mut Page) {
         self.files.iter().for_each(|file| file.show(page));
         for file in &self.passed_over {

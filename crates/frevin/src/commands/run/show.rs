@@ -1,15 +1,15 @@
 //! `frevin run show`
 
-use frevin_core::frames::{FrameBlocks as _, Metrics, RunConditions};
-use frevin_core::profile::{ProfileName, SceneName};
-use frevin_ledger::{Run, RunId, RunSource, VisitId};
+use frevin_core::ids::{SceneName, StateName};
+use frevin_core::visits::{Run, RunId, RunSource, VisitId, marks};
+use frevin_frames::{FrameBlocks as _, Metrics, RunConditions};
 use serde::Serialize;
 
+use crate::context::Context;
 use crate::failure::Failure;
-use crate::report::{Answer, Report};
-use crate::session::Session;
+use crate::outcome::{Outcome, View};
+use crate::view::cautions::mark_in_words;
 use crate::view::{Histogram, LongestFrames, Page, dim, fps, frame_line, warn};
-use crate::workshop::measure::{conditions_of, marks};
 
 /// Characters of a plot over time.
 const PLOT_COLUMNS: usize = 80;
@@ -19,7 +19,7 @@ const PLOT_ROWS: usize = 10;
 #[derive(Debug, Serialize)]
 struct RunReport {
     scene: SceneName,
-    state_name: ProfileName,
+    state_name: StateName,
     visit: VisitId,
     #[serde(flatten)]
     run: Run,
@@ -29,10 +29,9 @@ struct RunReport {
     by_length: Histogram,
 }
 
-pub(super) fn show(session: &Session, id: RunId) -> Result<Answer, Failure> {
-    let ledger = session.ledger()?;
-    let (visit, mut run) = ledger.run(id)?;
-    run.conditions = Some(conditions_of(&ledger, &run)?);
+pub(super) fn show(context: &Context, id: RunId) -> Result<Outcome, Failure> {
+    let ledger = context.ledger()?;
+    let (visit, run) = ledger.run(id)?;
     let blocks = ledger.frame_blocks(id);
     let mut longest = LongestFrames::new(run.metrics.frames, PLOT_COLUMNS);
     let mut shortest_ms = f64::INFINITY;
@@ -43,7 +42,7 @@ pub(super) fn show(session: &Session, id: RunId) -> Result<Answer, Failure> {
     let mut by_length =
         Histogram::new(shortest_ms, 1000.0 / run.metrics.low_1_percent_fps, PLOT_ROWS);
     blocks.each_block(&mut |block| by_length.see(block))?;
-    Ok(Answer::yes(&RunReport {
+    Ok(Outcome::yes(&RunReport {
         scene: visit.scene,
         state_name: visit.state_name,
         visit: visit.id,
@@ -57,7 +56,7 @@ pub(super) fn show(session: &Session, id: RunId) -> Result<Answer, Failure> {
 pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&RunConditions>) {
     page.pairs([("frames", format!("{} in {:.1} s", m.frames, m.seconds))]);
     for mark in conditions.map(marks).unwrap_or_default() {
-        page.paragraph(2, &warn(mark));
+        page.paragraph_in(2, warn, &mark_in_words(&mark));
     }
     page.blank();
     page.pairs([("average FPS", fps(m.average_fps)), ("1% low FPS", fps(m.low_1_percent_fps))]);
@@ -66,14 +65,24 @@ pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&Run
         ("median FPS", fps(m.median_fps)),
         (
             "0.1% low FPS",
-            format!("{}  {}", fps(m.low_01_percent_fps), dim("unstable from run to run")),
+            format!("{}  {}", fps(m.low_0_1_percent_fps), dim("unstable from run to run")),
         ),
         ("average of the slowest 1 %", fps(m.slowest_1_percent_average_fps)),
-        ("average of the slowest 0.1 %", fps(m.slowest_01_percent_average_fps)),
+        ("average of the slowest 0.1 %", fps(m.slowest_0_1_percent_average_fps)),
         ("1% low by time", fps(m.time_weighted_low_1_percent_fps)),
         ("longest frame", format!("{:.1} ms", m.longest_frame_ms)),
         ("standard deviation", format!("{:.2} ms", m.standard_deviation_ms)),
-        ("pacing", format!("{:.3}  {}", m.pacing, dim("change from frame to frame, of the mean"))),
+        (
+            "pacing",
+            format!(
+                "{:.2} ms  {}",
+                m.pacing_ms,
+                dim(format_args!(
+                    "from frame to frame; {:.1} % of the mean",
+                    100.0 * m.pacing_share
+                ))
+            ),
+        ),
         (
             "stutters",
             format!(
@@ -86,7 +95,7 @@ pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&Run
     ]);
 }
 
-impl Report for RunReport {
+impl View for RunReport {
     fn show(&self, page: &mut Page) {
         let m = &self.run.metrics;
         let warm_up = if self.run.is_warm_up { ", a warm-up" } else { "" };

@@ -1,0 +1,78 @@
+//! Why a text is no address, and the signs that stand for others in one.
+//!
+//! Every kind of address is parsed with these, so that they lie below all of them.
+
+use thiserror::Error;
+
+use super::clean::CleanPlace;
+use super::object::ObjectKind;
+use super::place::PlaceError;
+
+/// Writes the signs of a path that have a meaning in addresses as something else.
+pub(super) fn escape(path: &str) -> String {
+    path.replace('%', "%25").replace('#', "%23")
+}
+
+pub(super) fn unescape(path: &str) -> String {
+    path.replace("%23", "#").replace("%25", "%")
+}
+
+/// Why a text is not an address.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
+#[allow(missing_docs, reason = "the messages say what each one is")]
+pub enum AddressError {
+    #[error("an address begins with its kind and a colon, like `registry:` or `service:`")]
+    NoKind,
+    #[error(
+        "there is no kind of setting `{0}`; the kinds are registry, service, power, visual, text, clean, {things}",
+        things = ObjectKind::ALL.map(ObjectKind::name).join(", ")
+    )]
+    UnknownKind(String),
+    #[error("`{0}` cannot be the name of such a thing")]
+    BadThing(String),
+    #[error(
+        "a {kind} address is a name and one of its parts: {parts}",
+        kind = .0.name(),
+        parts = .0.parts().map(|part| format!("#{}", part.name())).collect::<Vec<_>>().join(", ")
+    )]
+    ThingPart(ObjectKind),
+    #[error("`{0}` is not a registry root; write HKLM, HKCU or HKU")]
+    UnknownHive(String),
+    #[error("{0} is a view of other keys; address the key itself, under {1}")]
+    HiveIsAView(&'static str, &'static str),
+    #[error("a registry address needs a key below its root, like `HKLM\\SOFTWARE`")]
+    NoKeyPath,
+    #[error("`{0}` cannot be the name of a registry key")]
+    BadKeyName(String),
+    #[error("the registry does not nest keys this deep")]
+    TooDeep,
+    #[error("a registry value's name holds no nul and at most 16383 characters")]
+    BadValueName,
+    #[error("numbered control sets are chosen by Windows at start; write `CurrentControlSet`")]
+    NumberedControlSet,
+    #[error("a service address ends in `#start` or `#running`")]
+    ServicePart,
+    #[error("`{0}` cannot be the name of a service")]
+    BadServiceName(String),
+    #[error(
+        "a power address is `active-plan`, or GUIDs: `PLAN#exists`, `SUBGROUP/SETTING#hidden`, \
+         `PLAN/SUBGROUP/SETTING#mains` or `#battery`"
+    )]
+    PowerPath,
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    #[error("`{file}` is not a settings file; those end in {endings}")]
+    NotASettingsFile { file: String, endings: String },
+    #[error(
+        "a part of a settings file is `#ini:[Section]Key`, `#ini:Key`, `#ini:[Section]`, \
+         `#keys:name` or `#json:/way/to/member`"
+    )]
+    FilePart,
+    #[error("there is no place to clean called `{0}`; there are {places}", places = CleanPlace::ALL.map(CleanPlace::name).join(", "))]
+    UnknownCleanPlace(String),
+    #[error("an address of a place to clean ends in `#quarantine` or `#files`")]
+    CleanPart,
+    #[error("there is no system parameter of looks called `{0}`")]
+    UnknownVisual(String),
+}

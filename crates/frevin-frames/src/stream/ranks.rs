@@ -1,0 +1,213 @@
+//! The frames at given places of a run in order of length, exactly, without sorting it.
+//!
+//! Positive floating point numbers are in the order of their bits. A first pass counts frames by their
+//! upper bits; a second one gathers those in the few bins that hold a wanted place. A bin that holds too
+//! many, as under a frame cap, is counted again by the next bits.
+
+use crate::stream::blocks::FrameBlocks;
+
+/// Bits that one pass tells apart: 63 bits beside the sign in three passes.
+const PASS_BITS: u32 = 21;
+const BINS: usize = 1 << PASS_BITS;
+/// Frames of one bin that are gathered at once.
+pub(crate) const GATHERED: u64 = 1 << 20;
+
+/// How many frames have which bits.
+pub(crate) struct Counts {
+    bins: Vec<u64>,
+    /// The lowest and the highest bin that holds a frame.
+    used: (usize, usize),
+    frames: u64,
+    /// The bits above those that are counted; only frames with these are.
+    prefix: u64,
+    shift: u32,
+}
+
+impl Default for Counts {
+    fn default() -> Self {
+        Self::below(0, 2 * PASS_BITS)
+    }
+}
+
+impl Counts {
+    fn below(prefix: u64, shift: u32) -> Self {
+        Self { bins: vec![0; BINS], used: (BINS, 0), frames: 0, prefix, shift }
+    }
+
+    pub(crate) fn frames(&self) -> u64 {
+        self.frames
+    }
+
+    pub(crate) fn see(&mut self, block: &[f64]) {
+        for frame_ms in block {
+            let upper = frame_ms.to_bits() >> self.shift;
+            if upper >> PASS_BITS != self.prefix {
+                continue;
+            }
+            let bin = upper as usize & (BINS - 1);
+            self.bins[bin] += 1;
+            self.frames += 1;
+            self.used = (self.used.0.min(bin), self.used.1.max(bin));
+        }
+    }
+
+    /// How many frames are about how long: within a thousandth.
+    pub(crate) fn about(&self) -> impl Iterator<Item = (f64, u64)> {
+        let bins = self.bins[self.used.0..=self.used.1].iter().zip(self.used.0 as u64..);
+        let half = 1_u64 << (self.shift - 1);
+        bins.filter(|(count, _)| **count > 0)
+            .map(move |(count, bin)| (f64::from_bits((bin << self.shift) + half), *count))
+    }
+
+    /// The bin that holds the frame of this rank, what its bits begin with, how many frames it holds, and
+    /// the rank within it.
+    fn place(&self, rank: u64) -> Place {
+        let mut rank_in_bin = rank;
+        let mut bin = self.used.0;
+        while bin < self.used.1 && rank_in_bin >= self.bins[bin] {
+            rank_in_bin -= self.bins[bin];
+            bin += 1;
+        }
+        let prefix = self.prefix << PASS_BITS | bin as u64;
+        Place { prefix, shift: self.shift, held: self.bins[bin], rank: rank_in_bin }
+    }
+}
+
+#[derive(Clone, Copy)]
+struct Place {
+    prefix: u64,
+    shift: u32,
+    held: u64,
+    rank: u64,
+}
+
+/// The frame times at these ranks, from 0 for the shortest, in the order in which they are asked for.
+/// `counts` has seen every frame; bins with more than `gathered` are not gathered.
+pub(crate) fn at_ranks<B: FrameBlocks>(
+    blocks: &B,
+    counts: &Counts,
+    ranks: &[u64],
+    gathered: u64,
+) -> Result<Vec<f64>, B::Error> {
+    let mut places = Vec::with_capacity(ranks.len());
+    for rank in ranks {
+        let mut place = counts.place(*rank);
+        while place.held > gathered && place.shift > 0 {
+            let mut finer = Counts::below(place.prefix, place.shift - PASS_BITS);
+            blocks.each_block(&mut |block| finer.see(block))?;
+            place = finer.place(place.rank);
+        }
+        places.push(place);
+    }
+    let mut bins: Vec<(u32, u64, Vec<f64>)> = Vec::new();
+    for place in places.iter().filter(|place| place.held <= gathered) {
+        if !bins.iter().any(|(shift, prefix, _)| (*shift, *prefix) == (place.shift, place.prefix)) {
+            bins.push((place.shift, place.prefix, Vec::new()));
+        }
+    }
+    // Ranges of bits, each the frames of one bin.
+    let ranges: Vec<(u64, u64)> =
+        bins.iter().map(|(shift, prefix, _)| (prefix << shift, (1_u64 << shift) - 1)).collect();
+    if !bins.is_empty() {
+        blocks.each_block(&mut |block| {
+            for frame_ms in block {
+                let bits = frame_ms.to_bits();
+                for (bin, (first, width)) in bins.iter_mut().zip(&ranges) {
+                    if bits.wrapping_sub(*first) <= *width {
+                        bin.2.push(*frame_ms);
+                    }
+                }
+            }
+        })?;
+    }
+    for (_, _, frames) in &mut bins {
+        frames.sort_unstable_by(f64::total_cmp);
+    }
+    let value = |place: &Place| {
+        let bin = bins.iter().find(|bin| (bin.0, bin.1) == (place.shift, place.prefix));
+        let gathered = bin.and_then(|bin| bin.2.get(place.rank as usize)).copied();
+        // A bin that was not gathered is of one length only: its bits are all known.
+        gathered.unwrap_or_else(|| f64::from_bits(place.prefix << place.shift))
+    };
+    Ok(places.iter().map(value).collect())
+}
+
+/// The longest frames, longest first, and the two that are at other ranks.
+pub(crate) type TopAndBin = (Vec<f64>, [f64; 2]);
+
+/// The frames from the bin of a rank on upwards, the longest first, and the frames of the bin that holds
+/// another rank, in order; nothing where either are more than `gathered`. Both ranks come from 0 for the shortest.
+pub(crate) fn top_and_bin<B: FrameBlocks>(
+    blocks: &B,
+    counts: &Counts,
+    top_rank: u64,
+    [lower, upper]: [u64; 2],
+    gathered: u64,
+) -> Result<Option<TopAndBin>, B::Error> {
+    let (top, low, high) = (counts.place(top_rank), counts.place(lower), counts.place(upper));
+    let in_top = counts.frames - (top_rank - top.rank);
+    let in_bins = high.held + (upper - high.rank) - (lower - low.rank);
+    if in_top > gathered || in_bins > gathered || high.prefix >= top.prefix {
+        return Ok(None);
+    }
+    let first_of_top = top.prefix << top.shift;
+    let bins = (low.prefix << low.shift)..(high.prefix + 1) << high.shift;
+    let (mut longest, mut middle) = (Vec::new(), Vec::new());
+    blocks.each_block(&mut |block| {
+        for frame_ms in block {
+            let bits = frame_ms.to_bits();
+            if bits >= first_of_top {
+                longest.push(*frame_ms);
+            } else if bins.contains(&bits) {
+                middle.push(*frame_ms);
+            }
+        }
+    })?;
+    longest.sort_unstable_by(|a, b| b.total_cmp(a));
+    middle.sort_unstable_by(f64::total_cmp);
+    let first = lower - low.rank;
+    let at = |rank: u64| middle.get((rank - first) as usize).copied().unwrap_or(f64::NAN);
+    Ok(Some((longest, [at(lower), at(upper)])))
+}
+
+/// The frames that are longer than one, the longest first.
+pub(crate) fn longer_than<B: FrameBlocks>(blocks: &B, frame_ms: f64) -> Result<Vec<f64>, B::Error> {
+    let mut longer = Vec::new();
+    blocks.each_block(&mut |block| {
+        longer.extend(block.iter().copied().filter(|other| *other > frame_ms));
+    })?;
+    longer.sort_unstable_by(|a, b| b.total_cmp(a));
+    Ok(longer)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::FrameSeries;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn ranks_are_those_of_the_sorted_run(
+            frames in prop::collection::vec(
+                prop_oneof![Just(16.7), 16.69..16.71f64, 0.01..200.0f64, 1e-9..1e12f64], 1..300
+            ),
+            gathered in 0..40_u64,
+        ) {
+            let mut sorted = frames.clone();
+            sorted.sort_by(f64::total_cmp);
+            let series = FrameSeries::new(frames).unwrap();
+            let mut counts = Counts::default();
+            series.each_block(&mut |block| counts.see(block)).unwrap();
+            let last = sorted.len() as u64 - 1;
+            let ranks = [0, last / 2, last.div_ceil(2), last * 9 / 10, last];
+            let found = at_ranks(&series, &counts, &ranks, gathered).unwrap();
+            let expected: Vec<f64> = ranks.iter().map(|rank| sorted[*rank as usize]).collect();
+            prop_assert_eq!(found, expected);
+            let middle = sorted[sorted.len() / 2];
+            let mut above: Vec<f64> = sorted.into_iter().filter(|frame| *frame > middle).collect();
+            above.reverse();
+            prop_assert_eq!(longer_than(&series, middle).unwrap(), above);
+        }
+    }
+}

@@ -1,0 +1,135 @@
+//! What runs since when.
+
+use std::ffi::c_void;
+
+use windows::Win32::Devices::DeviceAndDriverInstallation::{
+    CM_LOCATE_DEVNODE_NORMAL, CM_Locate_DevNodeW, CR_SUCCESS,
+};
+use windows::Win32::Foundation::{DEVPROPKEY, FILETIME, HANDLE};
+use windows::Win32::System::Diagnostics::ToolHelp::{
+    CreateToolhelp32Snapshot, PROCESSENTRY32W, Process32FirstW, Process32NextW, TH32CS_SNAPPROCESS,
+};
+use windows::Win32::System::Threading::{
+    GetProcessTimes, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION,
+};
+use windows::core::{BOOL, GUID, PWSTR};
+
+use super::library::function;
+use super::services;
+use super::system::Handle;
+use super::wide::{Wide, failed, text};
+use frevin_pc::windows::os_error::OsError;
+use frevin_pc::windows::starts::{Process, StartsApi};
+
+/// This PC's starts.
+pub(crate) struct Starts;
+
+/// `WTS_CURRENT_SERVER_HANDLE`, `WTS_CURRENT_SESSION` and `WTSSessionInfo` ("WTSQuerySessionInformationW
+/// function" in the Windows documentation).
+const THIS_SERVER: HANDLE = HANDLE(std::ptr::null_mut());
+const THIS_SESSION: u32 = u32::MAX;
+const SESSION_INFO: i32 = 24;
+/// Where `WTSINFOW` holds the moment of the sign-in, and how long it is: two numbers of four bytes,
+/// six counters of four bytes, names of 32, 17 and 21 UTF-16 units, then moments of eight bytes, of
+/// which the sign-in's is the fourth.
+const LOGON_TIME_AT: usize = 200;
+const SESSION_INFO_BYTES: usize = 216;
+
+/// `DEVPKEY_Device_LastArrivalDate`.
+const LAST_ARRIVAL: DEVPROPKEY =
+    DEVPROPKEY { fmtid: GUID::from_u128(0x83da6326_97a6_4088_9453_a1923f573b29), pid: 102 };
+
+fn created(id: u32) -> Option<u64> {
+    // SAFETY: the right to ask about it is all that is asked for.
+    let process =
+        Handle(unsafe { OpenProcess(PROCESS_QUERY_LIMITED_INFORMATION, false, id) }.ok()?);
+    let [mut created, mut exited, mut kernel, mut user] = [FILETIME::default(); 4];
+    // SAFETY: the process is open, and four times are written to places of their own.
+    unsafe {
+        GetProcessTimes(
+            process.0,
+            &raw mut created,
+            &raw mut exited,
+            &raw mut kernel,
+            &raw mut user,
+        )
+    }
+    .ok()?;
+    Some(moment(created))
+}
+
+fn moment(time: FILETIME) -> u64 {
+    u64::from(time.dwHighDateTime) << 32 | u64::from(time.dwLowDateTime)
+}
+
+impl StartsApi for Starts {
+    fn sign_in(&self) -> Option<String> {
+        let query = function!(
+            "wtsapi32.dll",
+            fn WTSQuerySessionInformationW(HANDLE, u32, i32, *mut PWSTR, *mut u32) -> BOOL
+        )
+        .ok()?;
+        let free = function!("wtsapi32.dll", fn WTSFreeMemory(*mut c_void) -> ()).ok()?;
+        let (mut buffer, mut length) = (PWSTR::null(), 0);
+        // SAFETY: a pointer and a length are written to places of their own.
+        let answer = unsafe {
+            query(THIS_SERVER, THIS_SESSION, SESSION_INFO, &raw mut buffer, &raw mut length)
+        };
+        if !answer.as_bool() || buffer.is_null() {
+            return None;
+        }
+        let signed_in = (length as usize >= SESSION_INFO_BYTES).then(|| {
+            // SAFETY: Windows gave so many bytes; the eight lie among them, aligned or not.
+            unsafe { buffer.0.cast::<u8>().add(LOGON_TIME_AT).cast::<u64>().read_unaligned() }
+        });
+        // SAFETY: what was given is given back once.
+        unsafe { free(buffer.0.cast()) };
+        signed_in.filter(|time| *time != 0).map(|time| time.to_string())
+    }
+
+    fn processes(&self) -> Result<Vec<Process>, OsError> {
+        // SAFETY: it takes numbers.
+        let snapshot = unsafe { CreateToolhelp32Snapshot(TH32CS_SNAPPROCESS, 0) };
+        let snapshot = Handle(snapshot.map_err(failed("CreateToolhelp32Snapshot"))?);
+        let length = u32::try_from(size_of::<PROCESSENTRY32W>()).unwrap_or(u32::MAX);
+        let mut entry = PROCESSENTRY32W { dwSize: length, ..PROCESSENTRY32W::default() };
+        let mut found = Vec::new();
+        // SAFETY: the entry says how long it is.
+        let mut next = unsafe { Process32FirstW(snapshot.0, &raw mut entry) };
+        while next.is_ok() {
+            let (id, file) = (entry.th32ProcessID, text(&entry.szExeFile));
+            found.push(Process { id, file, created: created(id) });
+            // SAFETY: as above.
+            next = unsafe { Process32NextW(snapshot.0, &raw mut entry) };
+        }
+        Ok(found)
+    }
+
+    fn service_process(&self, name: &str) -> Result<Option<u32>, OsError> {
+        services::process_of(name)
+    }
+
+    fn device_arrival(&self, id: &str) -> Option<u64> {
+        let property = function!(
+            "cfgmgr32.dll",
+            fn CM_Get_DevNode_PropertyW(u32, *const DEVPROPKEY, *mut u32, *mut u8, *mut u32, u32) -> u32
+        )
+        .ok()?;
+        let id = Wide::new(id);
+        let mut node = 0;
+        // SAFETY: the identifier lives for the call, and a number is written to a place of its own.
+        let answer =
+            unsafe { CM_Locate_DevNodeW(&raw mut node, id.as_ptr(), CM_LOCATE_DEVNODE_NORMAL) };
+        if answer != CR_SUCCESS {
+            return None;
+        }
+        let key = LAST_ARRIVAL;
+        let mut time = [0_u8; 8];
+        let (mut kind, mut length) = (0, 8);
+        // SAFETY: the key lives for the call, the buffer is as long as is said.
+        let answer = unsafe {
+            property(node, &raw const key, &raw mut kind, time.as_mut_ptr(), &raw mut length, 0)
+        };
+        (answer == 0 && length == 8).then(|| u64::from_le_bytes(time))
+    }
+}

@@ -1,0 +1,322 @@
+//! What a command works with: where things are, which PC is meant, and how to talk to its user.
+
+use std::io::IsTerminal as _;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use frevin_core::facts::{Facts, tell};
+use frevin_core::tweak::Catalogue;
+use frevin_ledger::Ledger;
+use frevin_pc::rehearsal::RehearsalPc;
+use frevin_pc::{LockError, Pc, PcKind, PcLock};
+use serde::{Deserialize, Serialize};
+
+use crate::clock::Clock;
+use crate::failure::{Failure, Kind};
+use crate::options::GlobalOptions;
+use crate::view::Page;
+use crate::{own_home, own_tweaks};
+
+const CONFIGURATION: &str = "config.toml";
+
+/// What `config.toml` in Frevin's home holds.
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Configuration {
+    /// The PC that is meant where none is named.
+    pc: Option<PathBuf>,
+    /// What the owner tells of the live PC that it does not tell itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    facts: Option<toml::Table>,
+}
+
+/// Which PC is meant.
+enum Meant {
+    /// The one that Frevin runs on.
+    Live,
+    /// The one in a folder.
+    Rehearsal(PathBuf),
+}
+
+/// What a command works with.
+#[derive(Debug, Clone)]
+pub(crate) struct Context {
+    home: PathBuf,
+    pc: Option<String>,
+    pub(crate) clock: Clock,
+    pub(crate) json: bool,
+    pub(crate) quiet: bool,
+    yes: bool,
+    shows_progress: bool,
+    wait: Duration,
+}
+
+impl Context {
+    /// Resolves the options that every command takes against the environment.
+    pub(crate) fn new(options: &GlobalOptions) -> Result<Self, Failure> {
+        let home = match &options.home {
+            Some(home) => home.clone(),
+            None => directories::ProjectDirs::from("", "", "frevin")
+                .map(|folders| folders.data_local_dir().to_owned())
+                .ok_or_else(|| {
+                    Failure::new(Kind::Usage, "this user has no home folder for Frevin's data")
+                        .hint("name one with --home FOLDER or FREVIN_HOME")
+                })?,
+        };
+        own_home::check(&home)?;
+        Ok(Self {
+            home,
+            pc: options.pc.clone(),
+            clock: Clock::from_environment()?,
+            json: options.json,
+            quiet: options.quiet,
+            yes: options.yes,
+            shows_progress: !options.quiet && !options.json && std::io::stderr().is_terminal(),
+            wait: Duration::from_secs(options.wait.into()),
+        })
+    }
+
+    /// A context like this one in another home, for another PC, that never asks and shows no
+    /// progress of its own: it is part of something longer.
+    pub(crate) fn elsewhere(&self, home: &Path, pc: &Path) -> Self {
+        Self {
+            home: home.to_owned(),
+            pc: Some(pc.display().to_string()),
+            yes: true,
+            shows_progress: false,
+            ..self.clone()
+        }
+    }
+
+    /// Where the undo files of a PC are.
+    pub(crate) fn undo_folder(&self, pc: &dyn Pc) -> PathBuf {
+        self.home.join("undo").join(pc.identity().id.as_str())
+    }
+
+    /// Frevin's own folder.
+    pub(crate) fn home(&self) -> &Path {
+        &self.home
+    }
+
+    /// The ledger.
+    pub(crate) fn ledger(&self) -> Result<Ledger, Failure> {
+        own_home::make(&self.home)?;
+        Ok(Ledger::open(&self.home)?)
+    }
+
+    /// The folder of the owner's tweaks.
+    pub(crate) fn own_tweaks(&self) -> PathBuf {
+        self.home.join("tweaks")
+    }
+
+    /// The catalogue: Frevin's own, and what lies in the owner's folder of tweaks.
+    pub(crate) fn catalogue(&self) -> Result<Catalogue, Failure> {
+        let own = own_tweaks::read(&self.own_tweaks())?;
+        let definitions = own.iter().map(|(name, text)| (name.as_str(), text.as_str()));
+        Ok(Catalogue::built_in()?.with_own(definitions)?)
+    }
+
+    /// The PC that is meant.
+    pub(crate) fn pc(&self) -> Result<Box<dyn Pc>, Failure> {
+        match self.meant()? {
+            Meant::Live => live_pc(&self.home),
+            Meant::Rehearsal(folder) => Ok(Box::new(RehearsalPc::open(&folder)?)),
+        }
+    }
+
+    /// Which PC is meant: the one that is named, else the configured one, else the one that Frevin
+    /// runs on, where it can change that.
+    fn meant(&self) -> Result<Meant, Failure> {
+        let named = self.pc.as_ref().map(PathBuf::from);
+        let pc = match named {
+            Some(pc) => Some(pc),
+            None => self.configured_pc()?,
+        };
+        match pc {
+            Some(pc) if pc.as_os_str() == "live" => Ok(Meant::Live),
+            Some(folder) => Ok(Meant::Rehearsal(folder)),
+            None if cfg!(windows) => Ok(Meant::Live),
+            None => Err(no_pc()),
+        }
+    }
+
+    /// The PC that is meant, where the command makes sense on a rehearsal PC only.
+    pub(crate) fn rehearsal_pc(&self) -> Result<RehearsalPc, Failure> {
+        match self.meant()? {
+            Meant::Rehearsal(folder) => Ok(RehearsalPc::open(&folder)?),
+            Meant::Live if cfg!(windows) => Err(Failure::new(
+                Kind::Usage,
+                "this goes with a rehearsal PC, not with the live one",
+            )
+            .hint("make one with `frevin rehearsal new FOLDER`, and say --pc FOLDER")),
+            Meant::Live => Err(no_live_pc()),
+        }
+    }
+
+    /// The PC that is meant, or nothing where none is named.
+    pub(crate) fn pc_if_named(&self) -> Result<Option<Box<dyn Pc>>, Failure> {
+        let is_named = self.pc.is_some() || self.configured_pc()?.is_some();
+        if is_named || cfg!(windows) { self.pc().map(Some) } else { Ok(None) }
+    }
+
+    fn configured_pc(&self) -> Result<Option<PathBuf>, Failure> {
+        Ok(self.configuration()?.pc)
+    }
+
+    fn configuration(&self) -> Result<Configuration, Failure> {
+        let path = self.home.join(CONFIGURATION);
+        if !path.exists() {
+            return Ok(Configuration::default());
+        }
+        let text = fs_err::read_to_string(&path)?;
+        toml::from_str(&text).map_err(|error| {
+            let message = format!("{} is broken: {}", path.display(), error.message());
+            Failure::new(Kind::BadInput, message).hint("mend it, or delete it")
+        })
+    }
+
+    /// What is known of a PC: what it tells, and of the live one what its owner tells besides, in
+    /// the configuration.
+    pub(crate) fn facts(&self, pc: &dyn Pc) -> Result<Facts, Failure> {
+        let facts = pc.facts()?;
+        if pc.identity().kind != PcKind::Live {
+            return Ok(facts);
+        }
+        let Some(told) = self.configuration()?.facts else { return Ok(facts) };
+        let bad = |message: String| {
+            let path = self.home.join(CONFIGURATION);
+            Failure::new(Kind::BadInput, format!("[facts] in {}: {message}", path.display()))
+                .hint("`frevin inspect --json` shows the facts and what they are called")
+        };
+        let told = serde_json::to_value(&told).map_err(|error| bad(error.to_string()))?;
+        let told = tell(&facts, &told).map_err(bad)?;
+        if !told.unheard.is_empty() {
+            return Err(bad(format!("this PC has no {}", told.unheard.join(", "))));
+        }
+        Ok(told.facts)
+    }
+
+    /// Makes `pc` the one that is meant where none is named.
+    pub(crate) fn configure_pc(&self, pc: &Path) -> Result<(), Failure> {
+        let pc = fs_err::canonicalize(pc)?;
+        let configuration = Configuration { pc: Some(pc), ..self.configuration()? };
+        let text = toml::to_string(&configuration)
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        own_home::make(&self.home)?;
+        let mut file = tempfile::NamedTempFile::new_in(&self.home)?;
+        std::io::Write::write_all(&mut file, text.as_bytes())?;
+        file.as_file().sync_all()?;
+        file.persist(self.home.join(CONFIGURATION)).map_err(|error| error.error)?;
+        Ok(())
+    }
+
+    /// Takes the right to change a PC, and waits for it as long as was asked.
+    pub(crate) fn lock(&self, pc: &mut (impl Pc + ?Sized)) -> Result<PcLock, Failure> {
+        const PAUSE: Duration = Duration::from_millis(50);
+        let begun = Instant::now();
+        loop {
+            match pc.lock() {
+                Err(LockError::Held(_)) if begun.elapsed() < self.wait => std::thread::sleep(PAUSE),
+                taken => return Ok(taken?),
+            }
+        }
+    }
+
+    /// Asks for the owner's word before something is changed, unless `--yes` gave it. `shown` is
+    /// what the question is about.
+    ///
+    /// Where there is no terminal to ask at, nothing is asked and nothing is done.
+    pub(crate) fn confirm(&self, shown: &Page, question: &str) -> Result<(), Failure> {
+        if self.yes {
+            return Ok(());
+        }
+        if self.json || !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+            return Err(Failure::new(Kind::Usage, "nothing was changed: this needs your word")
+                .hint("say --yes, or run it in a terminal to be asked"));
+        }
+        shown.print()?;
+        let agreed = dialoguer::Confirm::new()
+            .with_prompt(question)
+            .default(false)
+            .interact()
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        if agreed {
+            Ok(())
+        } else {
+            Err(Failure::new(Kind::Usage, "nothing was changed, as you wished"))
+        }
+    }
+
+    /// Asks whether the owner can still read the screen, and takes no answer within so long for a
+    /// no. Where there is no terminal to ask at, or `--yes` said not to, the answer is yes.
+    pub(crate) fn is_readable(&self, question: &str, within: Duration) -> bool {
+        let can_ask = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+        if self.yes || self.json || !can_ask {
+            return true;
+        }
+        let seconds = within.as_secs();
+        let shown = format!("{question} (y within {seconds} s, or it goes back) ");
+        let _ = std::io::Write::write_all(&mut std::io::stderr(), shown.as_bytes());
+        let (tell, told) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            let mut answer = String::new();
+            let _ = std::io::stdin().read_line(&mut answer);
+            let _ = tell.send(answer);
+        });
+        told.recv_timeout(within).is_ok_and(|answer| answer.trim().eq_ignore_ascii_case("y"))
+    }
+
+    /// Asks which of several ways to take; leaving the question takes the first. Where there is no
+    /// terminal to ask at, or `--yes` said not to, nothing is asked and nothing chosen.
+    pub(crate) fn choose(
+        &self,
+        shown: &Page,
+        question: &str,
+        ways: &[&str],
+    ) -> Result<Option<usize>, Failure> {
+        let can_ask = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+        if self.yes || self.json || !can_ask {
+            return Ok(None);
+        }
+        shown.print()?;
+        let menu = dialoguer::Select::new().with_prompt(question).items(ways).default(0);
+        let chosen = menu.interact_opt();
+        let chosen = chosen.map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        Ok(Some(chosen.unwrap_or(0)))
+    }
+
+    /// A progress bar for work of so many steps: on a terminal, and not where only JSON is wanted.
+    pub(crate) fn progress(&self, steps: u64, what: &'static str) -> indicatif::ProgressBar {
+        if !self.shows_progress {
+            return indicatif::ProgressBar::hidden();
+        }
+        let style = indicatif::ProgressStyle::with_template("{msg} {bar:30} {pos}/{len}")
+            .unwrap_or_else(|_| indicatif::ProgressStyle::default_bar());
+        let progress = indicatif::ProgressBar::new(steps).with_style(style).with_message(what);
+        // Something is to be seen before the first step is done, which may take minutes.
+        progress.enable_steady_tick(Duration::from_millis(200));
+        progress
+    }
+}
+
+#[cfg(windows)]
+fn live_pc(home: &Path) -> Result<Box<dyn Pc>, Failure> {
+    Ok(Box::new(frevin_windows::live_pc(home)?))
+}
+
+#[cfg(not(windows))]
+fn live_pc(_home: &Path) -> Result<Box<dyn Pc>, Failure> {
+    Err(no_live_pc())
+}
+
+fn no_live_pc() -> Failure {
+    let message = "there is no live PC here, since this is not Windows: make a rehearsal PC with \
+                   `frevin rehearsal new FOLDER`, and say --pc FOLDER";
+    Failure::new(Kind::Usage, message)
+}
+
+fn no_pc() -> Failure {
+    Failure::new(Kind::Usage, "no PC is named")
+        .hint("say --pc FOLDER, or set FREVIN_PC")
+        .hint("`frevin rehearsal new FOLDER --make-default` makes a PC to practise on")
+}

@@ -1,0 +1,144 @@
+//! The bytes of a log file, unpacked where it is packed.
+
+use std::fs::File;
+use std::io::{self, Read, Seek as _};
+use std::path::Path;
+
+use frevin_frames::{LogError, LogOptions, LogReading, read_log};
+use indicatif::ProgressBar;
+
+use super::collector::{CollectedFrames, FrameCollector};
+
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+
+/// What a log may be long once it is unpacked, in bytes: what is longer is made to fill disks.
+const LONGEST_BYTES: u64 = 64 << 30;
+
+/// Opens a log file, and shows how far it is read. Gzip and zstd are known by how they begin, whatever
+/// the file is called.
+pub(crate) fn open(
+    context: &Context,
+    path: &Path,
+) -> Result<(Box<dyn Read + Send>, ProgressBar), Failure> {
+    let name = path.display();
+    let not_there =
+        |error: io::Error| Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"));
+    let mut file = File::open(path).map_err(not_there)?;
+    let length = file.metadata().map_err(not_there)?.len();
+    let mut begins = Vec::new();
+    file.by_ref().take(4).read_to_end(&mut begins).map_err(not_there)?;
+    file.rewind().map_err(not_there)?;
+    let progress = context.progress(length, "reading, in bytes");
+    let file = progress.wrap_read(file);
+    let source: Box<dyn Read + Send> = match begins[..] {
+        [0x1F, 0x8B, ..] => Box::new(Unpacked::new(flate2::read::MultiGzDecoder::new(file))),
+        [0x28, 0xB5, 0x2F, 0xFD] => {
+            Box::new(Unpacked::new(zstd::Decoder::new(file).map_err(not_there)?))
+        }
+        _ => Box::new(file),
+    };
+    Ok((source, progress))
+}
+
+/// Reads a log file: its frames, and what was taken for what.
+pub(crate) fn read(
+    context: &Context,
+    file: &Path,
+    options: &LogOptions,
+) -> Result<(CollectedFrames, LogReading), Failure> {
+    let name = file.display();
+    let (source, progress) = open(context, file)?;
+    let mut collector = FrameCollector::new(context.home());
+    let reading = read_log(source, options, &mut |frames| collector.push(frames));
+    progress.finish_and_clear();
+    let reading = reading.map_err(|error| {
+        let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));
+        let is_unclear = matches!(
+            error,
+            LogError::SeveralColumns { .. }
+                | LogError::UnknownColumn { .. }
+                | LogError::NoHeadings { .. }
+                | LogError::UnknownUnit { .. }
+        );
+        let failure = if is_unclear {
+            let shown = first_lines(context, file);
+            failure.details(shown.into_iter().map(|line| format!("it begins: {line}")))
+        } else {
+            failure
+        };
+        match error {
+            LogError::NoSuchColumn { .. }
+            | LogError::SeveralColumns { .. }
+            | LogError::UnknownColumn { .. } => failure.hint("name one of them with --column"),
+            LogError::NoHeadings { .. } => {
+                failure.hint("give the number of the one that is meant: --column 1 is the first")
+            }
+            LogError::SeveralPrograms { column, .. } => {
+                failure.hint(format!("choose one: --only \"{column}=TEXT\""))
+            }
+            LogError::EvenTicks { .. } => failure
+                .hint("a log of frames has a row for each frame; record frame times, not averages"),
+            LogError::MayBeRates { .. } => {
+                failure.hint("if they are frame times, say so: --unit ms")
+            }
+            LogError::UnknownUnit { .. } => failure.hint("say --unit ms, us, ns or s"),
+            LogError::UnclearComma { .. } => {
+                failure.hint("say --column 1 or --column 2 where it separates; else write points")
+            }
+            LogError::NoTable { .. } | LogError::NoNumbers => {
+                failure.hint("a log has a row for each frame, with its time in it")
+            }
+            LogError::TooManyRejected { .. } => {
+                failure.hint("is that the right column, and the right --unit?")
+            }
+            LogError::Empty | LogError::NoFrames => failure.hint("was the recording ever stopped?"),
+            LogError::Unreadable { .. } => failure.hint("was it written to its end?"),
+            LogError::SeveralLists { .. } => {
+                failure.hint("name the list that holds frame times with --column")
+            }
+            LogError::DocumentTooLong { .. } => {
+                failure.hint("write it as JSON Lines, an object on each line")
+            }
+            LogError::OnlyRates { .. } => failure.hint("record frame times"),
+            _ => failure,
+        }
+    })?;
+    Ok((collector.finish()?, reading))
+}
+
+/// How a log begins, for a person to see what was not understood; nothing where that cannot be shown.
+pub(crate) fn first_lines(context: &Context, path: &Path) -> Vec<String> {
+    const LINES: usize = 3;
+    const COLUMNS: usize = 80;
+    let mut begins = Vec::new();
+    let Ok((source, _)) = open(context, path) else { return Vec::new() };
+    if source.take(4096).read_to_end(&mut begins).is_err() || begins.contains(&0) {
+        return Vec::new();
+    }
+    let text = String::from_utf8_lossy(&begins);
+    let lines = text.lines().filter(|line| !line.trim().is_empty()).take(LINES);
+    lines.map(|line| line.chars().take(COLUMNS).collect()).collect()
+}
+
+/// What a packed file holds, as long as that is no longer than a log is.
+struct Unpacked<R> {
+    source: R,
+    left: u64,
+}
+
+impl<R> Unpacked<R> {
+    fn new(source: R) -> Self {
+        Self { source, left: LONGEST_BYTES }
+    }
+}
+
+impl<R: Read> Read for Unpacked<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.source.read(buffer)?;
+        self.left = self.left.checked_sub(read as u64).ok_or_else(|| {
+            io::Error::other(format!("it is longer than {LONGEST_BYTES} bytes unpacked"))
+        })?;
+        Ok(read)
+    }
+}

@@ -1,0 +1,165 @@
+//! Recovering: finishing what a crash left unfinished.
+//!
+//! A change is undone, a rollback is gone on with: both ways lead towards the PC's first state.
+//! Writes are absolute, so that recovering is safe to repeat, and to be interrupted itself.
+
+use frevin_core::preview::{BackStep, OnOthers, undoing};
+use frevin_core::setting::{Address, State};
+use frevin_ledger::{Change, Ledger, Rollback, Unfinished};
+use frevin_pc::Pc;
+use serde::Serialize;
+
+use super::readings::PcReadings;
+use super::rollback;
+use super::writing::{describe, put_back, went_with_its_container};
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+
+/// What recovering did.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "recovered")]
+pub(crate) enum Recovered {
+    /// There was nothing to do.
+    Nothing,
+    /// A change was undone.
+    ChangeUndone {
+        /// What the change was.
+        title: String,
+        /// How many settings had to be put back.
+        written: usize,
+        /// Settings left as others made them.
+        kept: Vec<Address>,
+    },
+    /// A rollback was finished.
+    RollbackFinished {
+        /// How many settings were still to be put back.
+        written: usize,
+        /// Settings left as others made them.
+        kept: Vec<Address>,
+    },
+}
+
+/// Finishes the change or rollback of a PC that is unfinished, if there is one.
+pub(crate) fn recover(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    on_others: OnOthers,
+) -> Result<Recovered, Failure> {
+    let _lock = context.lock(pc)?;
+    match ledger.unfinished(&pc.identity().id)? {
+        None => Ok(Recovered::Nothing),
+        Some(Unfinished::Change(change)) => undo_change(context, pc, ledger, &change, on_others),
+        Some(Unfinished::Rollback(rollback)) => {
+            finish_rollback(context, pc, ledger, &rollback, on_others)
+        }
+    }
+}
+
+fn undo_change(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    change: &Change,
+    on_others: OnOthers,
+) -> Result<Recovered, Failure> {
+    let settings = undoing(&change.steps, &PcReadings(pc))?;
+    let mut sorted = Sorted::default();
+    for setting in settings {
+        let ours: Vec<&State> = setting.during.iter().collect();
+        sorted.sort(pc, &setting.address, &setting.before, &ours, on_others)?;
+    }
+    let (written, kept) = sorted.put_back(pc)?;
+    ledger.abandon_change(change.id, context.clock.now())?;
+    Ok(Recovered::ChangeUndone { title: change.title.clone(), written, kept })
+}
+
+fn finish_rollback(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    unfinished: &Rollback,
+    on_others: OnOthers,
+) -> Result<Recovered, Failure> {
+    let mut sorted = Sorted::default();
+    for (address, before, after) in rollback::writes(&unfinished.steps) {
+        sorted.sort(pc, address, after, &[before], on_others)?;
+    }
+    let kept = sorted.kept.clone();
+    if !sorted.others.is_empty() {
+        return Err(sorted.refuse_others());
+    }
+    let steps: Vec<BackStep> = rollback::writes(&unfinished.steps)
+        .filter(|(address, ..)| sorted.to_write.iter().any(|(other, _)| other == *address))
+        .map(|(address, before, after)| BackStep::Write {
+            address: address.clone(),
+            before: before.clone(),
+            after: after.clone(),
+        })
+        .collect();
+    rollback::carry_out(context, pc, &steps).map_err(|reason| {
+        Failure::new(Kind::Unfinished, "the PC does not take the way back")
+            .detail(reason)
+            .hint("find out what keeps the setting, then `frevin recover` again")
+    })?;
+    ledger.finish_rollback(unfinished.id, context.clock.now())?;
+    Ok(Recovered::RollbackFinished { written: steps.len(), kept })
+}
+
+/// The settings of something unfinished, sorted by what is to be done about them.
+#[derive(Default)]
+struct Sorted {
+    to_write: Vec<(Address, State)>,
+    kept: Vec<Address>,
+    others: Vec<(Address, State, State)>,
+}
+
+impl Sorted {
+    fn sort(
+        &mut self,
+        pc: &dyn Pc,
+        address: &Address,
+        target: &State,
+        ours: &[&State],
+        on_others: OnOthers,
+    ) -> Result<(), Failure> {
+        let held = pc.read(address)?;
+        if held == *target || went_with_its_container(pc, address) {
+            return Ok(());
+        }
+        let between: Vec<&State> = ours.iter().copied().chain([target]).collect();
+        match on_others {
+            _ if ours.contains(&&held) || held.lies_between(&between) => {
+                self.to_write.push((address.clone(), target.clone()))
+            }
+            OnOthers::Force => self.to_write.push((address.clone(), target.clone())),
+            OnOthers::Keep => self.kept.push(address.clone()),
+            OnOthers::Stop => self.others.push((address.clone(), held, target.clone())),
+        }
+        Ok(())
+    }
+
+    fn refuse_others(&self) -> Failure {
+        let line = |(address, held, target): &(Address, State, State)| {
+            format!("{address}: it holds {held}, and was {target} at first")
+        };
+        Failure::new(Kind::Unfinished, "somebody else has changed settings since the interruption")
+            .details(self.others.iter().map(line))
+            .hint("`frevin recover --keep` leaves what they wrote")
+            .hint("`frevin recover --force` puts back what was there at first")
+    }
+
+    fn put_back(self, pc: &mut dyn Pc) -> Result<(usize, Vec<Address>), Failure> {
+        if !self.others.is_empty() {
+            return Err(self.refuse_others());
+        }
+        let states = put_back(pc, &self.to_write);
+        let flushed = pc.flush();
+        if states.iter().all(|state| state.is_resolved) && flushed.is_ok() {
+            return Ok((self.to_write.len(), self.kept));
+        }
+        Err(Failure::new(Kind::Unfinished, "the PC does not take all of the way back")
+            .details(describe(&states))
+            .hint("find out what keeps the setting, then `frevin recover` again"))
+    }
+}

@@ -1,0 +1,235 @@
+//! What is previewed, applied or tried: a saved profile, a profile document, or one tweak.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use frevin_core::document::BadDocument;
+use frevin_core::facts::Facts;
+use frevin_core::preview::{LeftOut, Wish};
+use frevin_core::profile::{
+    ByHand, Fitting, NoBase, Profile, ProfileName, RevisionName, Version, fit, ready_made,
+    stand_alone,
+};
+use frevin_core::tweak::{Arguments, Catalogue, ParameterKind, Tweak, check_argument};
+use frevin_ledger::{Ledger, LedgerError};
+
+use crate::failure::{Failure, Kind};
+
+/// What somebody named, as they wrote it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Named {
+    /// A profile: NAME, NAME@3, NAME@ and the beginning of a hash, or the path of a document.
+    Profile(String),
+    /// One tweak, with `NAME=VALUE` for each parameter that was set.
+    Tweak {
+        /// Its name.
+        id: String,
+        /// Its parameters.
+        parameters: Vec<String>,
+    },
+}
+
+/// What is to be previewed or applied, fitted to a PC.
+#[derive(Debug)]
+pub(crate) struct Target {
+    pub(crate) title: String,
+    pub(crate) revision: Option<(ProfileName, u32)>,
+    pub(crate) wishes: Vec<Wish>,
+    pub(crate) left_out: Vec<LeftOut>,
+    pub(crate) by_hand: Vec<ByHand>,
+}
+
+/// Whether a profile that was never saved will do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Unsaved {
+    /// A document may be named instead.
+    Allowed,
+    /// It has to be saved first, so that what is applied is known for good.
+    Refused,
+}
+
+/// Finds what is meant and fits it to a PC with these facts. `consents` are the tweaks that the owner
+/// lets touch what is protected, as they wrote them.
+pub(crate) fn resolve(
+    named: &Named,
+    consents: &[String],
+    catalogue: &Catalogue,
+    ledger: &Ledger,
+    facts: &Facts,
+    unsaved: Unsaved,
+) -> Result<Target, Failure> {
+    let consents = consents
+        .iter()
+        .map(|written| Ok(find_tweak(catalogue, written)?.id.clone()))
+        .collect::<Result<BTreeSet<_>, Failure>>()?;
+    match named {
+        Named::Profile(profile) => {
+            let (profile, revision) = load(profile, catalogue, ledger, unsaved)?;
+            let fitting = fit(&profile, catalogue, facts, &consents)?;
+            let title = match &revision {
+                Some((name, number)) => format!("{name}@{number}"),
+                None => format!("{} (not saved)", profile.name),
+            };
+            Ok(Target::of(fitting, title, revision))
+        }
+        Named::Tweak { id, parameters } => {
+            let tweak = find_tweak(catalogue, id)?;
+            let arguments = parse_arguments(tweak, parameters)?;
+            let mut fitting = Fitting::default();
+            fitting.add(tweak, &arguments, facts, &consents, tweak.misfits(facts))?;
+            Ok(Target::of(fitting, tweak.id.to_string(), None))
+        }
+    }
+}
+
+impl Target {
+    fn of(fitting: Fitting, title: String, revision: Option<(ProfileName, u32)>) -> Self {
+        let Fitting { wishes, left_out, by_hand } = fitting;
+        Self { title, revision, wishes, left_out, by_hand }
+    }
+}
+
+/// The arguments that somebody wrote for a tweak, each as `NAME=VALUE`.
+pub(crate) fn parse_arguments(tweak: &Tweak, written: &[String]) -> Result<Arguments, Failure> {
+    written.iter().map(|written| parse_argument(tweak, written)).collect()
+}
+
+fn parse_argument(
+    tweak: &Tweak,
+    written: &str,
+) -> Result<(String, frevin_core::tweak::Argument), Failure> {
+    let help = format!("see `frevin tweak show {}`", tweak.id);
+    let usage = |message: String| Failure::new(Kind::BadInput, message).hint(&help);
+    let (name, value) =
+        written.split_once('=').ok_or_else(|| usage(format!("`{written}` is not NAME=VALUE")))?;
+    let parameter = tweak
+        .parameters
+        .get(name)
+        .ok_or_else(|| usage(format!("`{}` has no parameter `{name}`", tweak.id)))?;
+    // Numbers, flags and lists are written as in a profile; a bare word is a text.
+    let as_in_a_profile = || {
+        let mut table = format!("v = {value}").parse::<toml::Table>().ok()?;
+        table.remove("v")
+    };
+    let texts = |value: &str| -> toml::Value {
+        value.split(',').map(str::trim).filter(|text| !text.is_empty()).collect::<Vec<_>>().into()
+    };
+    let value = match (&parameter.kind, as_in_a_profile()) {
+        (ParameterKind::Text { .. }, Some(toml::Value::String(text))) => text.into(),
+        (ParameterKind::Text { .. }, _) => value.into(),
+        (ParameterKind::Names { .. } | ParameterKind::Subset { .. }, None) => texts(value),
+        (_, written) => written.unwrap_or_else(|| value.into()),
+    };
+    let argument = check_argument(name, parameter, &value).map_err(usage)?;
+    Ok((name.to_owned(), argument))
+}
+
+/// The tweak that somebody wrote the name of.
+pub(crate) fn find_tweak<'a>(
+    catalogue: &'a Catalogue,
+    written: &str,
+) -> Result<&'a Tweak, Failure> {
+    let found = written.parse().ok().and_then(|id| catalogue.get(&id));
+    found.ok_or_else(|| {
+        let failure =
+            Failure::new(Kind::NotFound, format!("there is no tweak `{written}` in the catalogue"));
+        match catalogue.nearest(written) {
+            Some(near) => failure.hint(format!("did you mean `{near}`?")),
+            None => failure.hint("`frevin tweak list` shows those there are"),
+        }
+    })
+}
+
+type Loaded = (Profile, Option<(ProfileName, u32)>);
+
+/// Loads what somebody named: a saved revision, or a document.
+pub(crate) fn load(
+    written: &str,
+    catalogue: &Catalogue,
+    ledger: &Ledger,
+    unsaved: Unsaved,
+) -> Result<Loaded, Failure> {
+    if looks_like_a_file(written) {
+        if unsaved == Unsaved::Refused {
+            let message = format!("`{written}` is a document, not a saved profile");
+            return Err(Failure::new(Kind::Usage, message)
+                .hint(format!("save it first: frevin profile save {written}"))
+                .hint("what is applied is known for good that way"));
+        }
+        let document = read_document(Path::new(written), catalogue, ledger)?;
+        return Ok((document.alone, None));
+    }
+    let name: RevisionName = written
+        .parse()
+        .map_err(|error| Failure::new(Kind::Usage, format!("`{written}`: {error}")))?;
+    let revision = ledger.revision(&name)?;
+    let profile = Profile::parse(&revision.name().to_string(), revision.whole(), catalogue)?;
+    Ok((profile, Some((revision.profile, revision.number))))
+}
+
+fn looks_like_a_file(written: &str) -> bool {
+    written.ends_with(".toml") || written.contains(['/', '\\'])
+}
+
+/// A profile document that was read.
+pub(crate) struct ReadDocument {
+    pub(crate) text: String,
+    /// What it says.
+    pub(crate) profile: Profile,
+    /// The same with what it builds on taken over.
+    pub(crate) alone: Profile,
+}
+
+/// Finds the profiles that others build on: those saved in the ledger, then those ready made.
+pub(crate) fn bases<'a>(
+    ledger: &'a Ledger,
+    catalogue: &'a Catalogue,
+) -> impl FnMut(&RevisionName) -> Result<Profile, NoBase> + 'a {
+    move |name| {
+        let broken = |error: BadDocument| NoBase::Broken(error.to_string());
+        match ledger.revision(name) {
+            Ok(revision) => {
+                let name = revision.name().to_string();
+                return Profile::parse(&name, revision.whole(), catalogue).map_err(broken);
+            }
+            Err(LedgerError::NoProfile(_)) => {}
+            Err(LedgerError::NoRevision(_)) => return Err(NoBase::Unknown),
+            Err(other) => return Err(NoBase::Broken(other.to_string())),
+        }
+        let known = ready_made().into_iter().find(|known| known.name == name.profile);
+        match known {
+            Some(known) if name.version == Version::Latest => {
+                Profile::parse(known.name.as_str(), known.document, catalogue).map_err(broken)
+            }
+            _ => Err(NoBase::Unknown),
+        }
+    }
+}
+
+/// Reads a profile document from a file.
+pub(crate) fn read_document(
+    path: &Path,
+    catalogue: &Catalogue,
+    ledger: &Ledger,
+) -> Result<ReadDocument, Failure> {
+    /// No profile is that long; what is, is something else.
+    const LONGEST_BYTES: u64 = 1 << 20;
+    let name = path.display().to_string();
+    let not_there = |error: std::io::Error| {
+        Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"))
+            .hint("name a profile's TOML file; `frevin profile new NAME` makes one")
+    };
+    let length = std::fs::metadata(path).map_err(not_there)?.len();
+    if length > LONGEST_BYTES {
+        let message = format!("{name} is {length} bytes long; no profile is");
+        return Err(Failure::new(Kind::BadInput, message));
+    }
+    let bytes = std::fs::read(path).map_err(not_there)?;
+    let text = String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        Failure::new(Kind::BadInput, format!("{name} is not text: byte {at} is not UTF-8"))
+    })?;
+    let profile = Profile::parse(&name, &text, catalogue)?;
+    let alone = stand_alone(&name, &text, &profile, &mut bases(ledger, catalogue))?;
+    Ok(ReadDocument { text, profile, alone })
+}

@@ -1,0 +1,71 @@
+//! A profile may use a tweak several times: what is held, told and taken back is a use.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
+
+mod common;
+
+use common::Place;
+use insta::assert_snapshot;
+
+/// A value of a game's file, chosen by arguments.
+fn entry(key: &str, value: &str) -> String {
+    format!(
+        "\n[[tweaks]]\nuse = \"games/ini-value\"\nwith = {{ file = \"documents/Gorsehollow Riders/options.ini\", \
+         section = \"Video\", key = \"{key}\", value = \"{value}\" }}\n"
+    )
+}
+
+fn profile(entries: &[String]) -> String {
+    format!("format = 1\nname = \"files\"\npurpose = \"Two keys\"\n{}", entries.concat())
+}
+
+#[test]
+fn two_uses_of_a_tweak_are_applied_told_apart_and_taken_back_one_by_one() {
+    let place = Place::new();
+    let at_first = place.pc_files();
+    place.write("files.toml", profile(&[entry("VSync", "0"), entry("FrameCap", "0")]));
+    place.run(&["profile", "save", "files.toml"]).ok();
+    let shown = place.run(&["preview", "files"]).ok().out;
+    for told in ["games/ini-value (key = VSync)", "games/ini-value (key = FrameCap)"] {
+        assert!(shown.contains(told), "{shown}");
+    }
+    place.run(&["apply", "files", "--yes"]).ok();
+    assert_eq!(place.json(&["inspect"])["tweaks_in_force"], 2);
+    let set = ["--set", "key=VSync"];
+    place.run(&[&["rollback", "--tweak", "games/ini-value"][..], &set, &["--yes"]].concat()).ok();
+    let held = place.json(&["rollback", "--list"])["changes"][0].clone();
+    assert_eq!((&held["layers_laid"], &held["layers_left"]), (&2.into(), &1.into()));
+    // What goes out and comes in again is the same two uses.
+    place.run(&["profile", "export", "files", "--file", "out.toml"]).ok();
+    let out = fs_err::read_to_string(place.path().join("out.toml")).unwrap();
+    assert_eq!(out.matches("games/ini-value").count(), 2, "{out}");
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(place.pc_files(), at_first);
+}
+
+#[test]
+fn uses_that_contradict_each_other_are_told_with_both_places() {
+    let place = Place::new();
+    place.write("files.toml", profile(&[entry("VSync", "0"), entry("VSync", "1")]));
+    let said = place.run(&["profile", "check", "files.toml"]).fails(4);
+    assert_snapshot!(said.err, @r#"
+    error: a problem in files.toml
+
+      × `games/ini-value` wants text:documents/Gorsehollow Riders/options.ini#ini:[Video]VSync to be
+      │ 1, and an earlier use of it 0
+        ╭─[files.toml:6:7]
+      5 │ [[tweaks]]
+      6 │ use = "games/ini-value"
+        ·       ────────┬────────
+        ·               ╰── the earlier use
+      7 │ with = { file = "documents/Gorsehollow Riders/options.ini", section = "Video", key = "VSync", value = "0" }
+      8 │ 
+      9 │ [[tweaks]]
+     10 │ use = "games/ini-value"
+        ·       ─────────────────
+     11 │ with = { file = "documents/Gorsehollow Riders/options.ini", section = "Video", key = "VSync", value = "1" }
+        ╰────
+      help: choose what tells the two apart, or remove one of them
+    "#);
+    let problem = &place.json(&["profile", "check", "files.toml"])["error"]["problems"][0];
+    assert_eq!(problem["line"], 10, "{problem}");
+}
