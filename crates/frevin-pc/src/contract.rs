@@ -35,6 +35,9 @@ use thiserror::Error;
 /// 8. **A key that is not empty is not removed**: writing [`State::Absent`] to it answers
 ///    [`Written::LeftInPlace`]. So does a section of a settings file that holds something, and a
 ///    quarantine of which a file cannot go back because another has taken its place.
+/// 9. **What has not started anew has started when it had**: [`boot`](Pc::boot) and
+///    [`start_of`](Pc::start_of) give the same for as long as what they tell of goes on, whatever is
+///    written and whatever the clocks say.
 ///
 /// A reading of a whole (`text:FILE`, `clean:PLACE#files`) moves with the settings that are parts of
 /// it, and is never written.
@@ -90,7 +93,7 @@ pub trait Pc {
     /// Where that cannot be had.
     fn flush(&mut self) -> Result<(), PcError>;
 
-    /// Makes a restore point, where the PC has such a thing. It is called before the first change of
+    /// Makes a restore point, where the PC can have one. It is called before the first change of
     /// a PC, while the caller holds its lock; whatever the answer, the change goes on.
     ///
     /// # Errors

@@ -2,7 +2,7 @@
 //!
 //! [`Pc`] is what Frevin needs of a PC; its documentation is a contract. `windows` is the PC that
 //! Frevin runs on, [`rehearsal`] one that is simulated in a folder, and [`conformance`] checks any
-//! implementation against the contract.
+//! implementation against the contract. [`Restarts`] brings about what settings wait for.
 #![forbid(unsafe_code)]
 
 pub mod conformance;
@@ -11,6 +11,7 @@ pub mod durable;
 mod files;
 mod fingerprint;
 pub mod rehearsal;
+mod restarts;
 // Elsewhere than on Windows it is there to be tested against recorded answers.
 #[cfg(any(windows, test))]
 pub mod windows;
@@ -21,3 +22,4 @@ pub use contract::{
 };
 pub use files::is_link;
 pub use fingerprint::{Fingerprint, fingerprint};
+pub use restarts::{BroughtAbout, Restarts};

@@ -5,7 +5,7 @@
 use std::cell::Cell;
 
 use frevin_core::facts::Facts;
-use frevin_core::ids::BootId;
+use frevin_core::ids::{BootId, StartId};
 use frevin_core::setting::{
     Address, CleanPlace, KeyPath, RegistryData, State, TakesEffect, Value, WinName,
 };
@@ -26,6 +26,8 @@ enum Sabotage {
     None,
     /// Every second reading of a value is another.
     Flickers,
+    /// What it tells of a start is another at every reading.
+    CountsStarts,
     /// Settings are listed in no order.
     ListsInDisorder,
     /// Writes are accepted and do nothing.
@@ -72,6 +74,10 @@ impl Pc for Saboteur {
     }
 
     fn start_of(&self, moment: TakesEffect, address: &Address) -> Result<Start, PcError> {
+        if self.sabotage == Sabotage::CountsStarts {
+            self.readings.set(self.readings.get() + 1);
+            return Ok(Start::Since(StartId::new(self.readings.get().to_string())));
+        }
         self.pc.start_of(moment, address)
     }
 
@@ -194,6 +200,7 @@ fn every_broken_promise_is_noticed() {
         (Sabotage::AcceptsAnything, 5),
         (Sabotage::RefusesAndWrites, 5),
         (Sabotage::DeletesFullKeys, 8),
+        (Sabotage::CountsStarts, 9),
     ] {
         let found = broken_promises(sabotage);
         assert!(found.contains(&promise), "{sabotage:?}: {found:?} lacks promise {promise}");

@@ -5,14 +5,19 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use frevin_core::setting::{
-    Address, ObjectKind, PageFileSize, RegistryData, RunState, ServiceStart, State, Value,
+    Address, ObjectKind, PageFileSize, RegistryData, RunState, ServiceStart, State, TakesEffect,
+    Value,
 };
 use frevin_core::tweak::Catalogue;
+use frevin_core::waiting::Start;
 use frevin_frames::metrics;
 use frevin_pc::conformance::{self, Sample, Samples};
 use frevin_pc::rehearsal::{Event, Faults, RehearsalPc, Template, create};
-use frevin_pc::{LockError, Pc, PcError, WriteError, Written, fingerprint};
+use frevin_pc::{
+    BroughtAbout, LockError, Pc, PcError, Restarts as _, WriteError, Written, fingerprint,
+};
 use proptest::prelude::*;
+use strum::IntoEnumIterator as _;
 
 const HIGH: &str = "8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c";
 /// A plan that does not come with Windows.
@@ -208,6 +213,36 @@ fn some_writes_wait_for_a_restart() {
     assert_eq!(waiting(&pc), []);
     pc.write(&at(FILE_CACHE), &dword(0)).unwrap();
     assert_eq!(waiting(&pc), [at(FILE_CACHE)], "the way back waits too");
+}
+
+#[test]
+fn each_moment_starts_anew_what_it_starts_and_nothing_else() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut pc = new_pc(folder.path());
+    let lock = pc.lock().unwrap();
+    let setting = at("service:Spooler#start");
+    let starts = |pc: &RehearsalPc| -> Vec<(TakesEffect, Start)> {
+        let start = |moment| (moment, pc.start_of(moment, &setting).unwrap());
+        TakesEffect::iter().map(start).collect()
+    };
+    for (moment, anew) in [
+        (TakesEffect::Now, vec![]),
+        (TakesEffect::ProgramRestart, vec![TakesEffect::ProgramRestart]),
+        (TakesEffect::ServiceRestart, vec![TakesEffect::ServiceRestart]),
+        (TakesEffect::DeviceRestart, vec![TakesEffect::DeviceRestart]),
+        (TakesEffect::SignOut, vec![TakesEffect::ProgramRestart, TakesEffect::SignOut]),
+    ] {
+        let (before, boot) = (starts(&pc), pc.boot().unwrap());
+        pc.bring_about(&lock, moment).unwrap();
+        let changed = starts(&pc).into_iter().filter(|start| !before.contains(start));
+        assert_eq!(changed.map(|(moment, _)| moment).collect::<Vec<_>>(), anew, "{moment}");
+        assert_eq!(pc.boot().unwrap(), boot);
+    }
+    let boot = pc.boot().unwrap();
+    pc.write(&at(FILE_CACHE), &dword(1)).unwrap();
+    let done = pc.bring_about(&lock, TakesEffect::Restart).unwrap();
+    assert_eq!(done, BroughtAbout::Done { took_effect: vec![at(FILE_CACHE)] });
+    assert_ne!(pc.boot().unwrap(), boot);
 }
 
 #[test]

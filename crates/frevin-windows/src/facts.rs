@@ -30,7 +30,7 @@ use windows::Win32::UI::WindowsAndMessaging::{GetSystemMetrics, SYSTEM_METRICS_I
 use super::library::function;
 use super::system::Handle;
 use super::wide::{Wide, failed, text_at};
-use frevin_pc::windows::facts::{Battery, Cores, DriveSeen, FactsApi, Link};
+use frevin_pc::windows::hardware::{Battery, Cores, DriveSeen, FactsApi, Link};
 use frevin_pc::windows::os_error::OsError;
 
 /// This PC's hardware.

@@ -4,6 +4,7 @@ use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use crossterm::event::{Event, KeyCode, KeyEventKind, poll, read};
 use frevin_core::facts::{Facts, tell};
 use frevin_core::tweak::Catalogue;
 use frevin_ledger::Ledger;
@@ -255,15 +256,10 @@ impl Context {
             return true;
         }
         let seconds = within.as_secs();
-        let shown = format!("{question} (y within {seconds} s, or it goes back) ");
-        let _ = std::io::Write::write_all(&mut std::io::stderr(), shown.as_bytes());
-        let (tell, told) = std::sync::mpsc::channel();
-        std::thread::spawn(move || {
-            let mut answer = String::new();
-            let _ = std::io::stdin().read_line(&mut answer);
-            let _ = tell.send(answer);
-        });
-        told.recv_timeout(within).is_ok_and(|answer| answer.trim().eq_ignore_ascii_case("y"))
+        eprint!("{question} (press y within {seconds} s, or it goes back) ");
+        let is_yes = yes_within(within).unwrap_or(false);
+        eprintln!("{}", if is_yes { "yes" } else { "no" });
+        is_yes
     }
 
     /// Asks which of several ways to take; leaving the question takes the first. Where there is no
@@ -297,6 +293,27 @@ impl Context {
         progress.enable_steady_tick(Duration::from_millis(200));
         progress
     }
+}
+
+/// Whether `y` is the key that is pressed within so long. No reader of the terminal is left behind,
+/// which would take the answer to a later question.
+fn yes_within(within: Duration) -> std::io::Result<bool> {
+    crossterm::terminal::enable_raw_mode()?;
+    let pressed = is_y_pressed(within);
+    crossterm::terminal::disable_raw_mode()?;
+    pressed
+}
+
+fn is_y_pressed(within: Duration) -> std::io::Result<bool> {
+    let until = Instant::now() + within;
+    while poll(until.saturating_duration_since(Instant::now()))? {
+        if let Event::Key(key) = read()?
+            && key.kind == KeyEventKind::Press
+        {
+            return Ok(matches!(key.code, KeyCode::Char('y' | 'Y')));
+        }
+    }
+    Ok(false)
 }
 
 #[cfg(windows)]

@@ -112,7 +112,7 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
       service:SysMain#running                                                            running
     ");
     assert_snapshot!(place.run(&["rehearsal", "restart"]).ok().out, @"
-    Restarted. The PC has started 2 times.
+    Done. The PC was restarted.
     4 settings took effect:
       GameDVR › AllowGameDVR
       Memory Management › LargeSystemCache

@@ -217,7 +217,10 @@ impl FromStr for Address {
             "clean" => rest.parse().map(Self::Clean),
             _ => match ObjectKind::named(kind) {
                 Some(kind) => ObjectSetting::parse(kind, rest).map(Self::Object),
-                None => Err(AddressError::UnknownKind(kind.to_owned())),
+                None => Err(AddressError::UnknownKind {
+                    kind: kind.to_owned(),
+                    objects: ObjectKind::ALL.map(ObjectKind::name).to_vec(),
+                }),
             },
         }
     }
@@ -342,7 +345,13 @@ mod tests {
     fn broken_addresses_say_what_is_expected() {
         for (text, expected) in [
             ("HKLM", AddressError::NoKind),
-            ("disk:C", AddressError::UnknownKind("disk".into())),
+            (
+                "disk:C",
+                AddressError::UnknownKind {
+                    kind: "disk".into(),
+                    objects: ObjectKind::ALL.map(ObjectKind::name).to_vec(),
+                },
+            ),
             ("registry:HKLM", AddressError::NoKeyPath),
             ("registry:HKXX\\A", AddressError::UnknownHive("HKXX".into())),
             ("service:Spooler", AddressError::ServicePart),

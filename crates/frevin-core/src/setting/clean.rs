@@ -106,7 +106,10 @@ impl FromStr for CleanSetting {
     fn from_str(rest: &str) -> Result<Self, Self::Err> {
         let (place, part) = rest.split_once('#').ok_or(AddressError::CleanPart)?;
         let known = CleanPlace::ALL.into_iter().find(|known| known.name() == place);
-        let place = known.ok_or_else(|| AddressError::UnknownCleanPlace(place.to_owned()))?;
+        let place = known.ok_or_else(|| AddressError::UnknownCleanPlace {
+            place: place.to_owned(),
+            places: CleanPlace::ALL.map(CleanPlace::name).to_vec(),
+        })?;
         let part = match part {
             "quarantine" => CleanPart::Quarantine,
             "files" => CleanPart::Files,

@@ -4,8 +4,6 @@
 
 use thiserror::Error;
 
-use super::clean::CleanPlace;
-use super::object::ObjectKind;
 use super::place::PlaceError;
 
 /// Writes the signs of a path that have a meaning in addresses as something else.
@@ -25,18 +23,18 @@ pub enum AddressError {
     #[error("an address begins with its kind and a colon, like `registry:` or `service:`")]
     NoKind,
     #[error(
-        "there is no kind of setting `{0}`; the kinds are registry, service, power, visual, text, clean, {things}",
-        things = ObjectKind::ALL.map(ObjectKind::name).join(", ")
+        "there is no kind of setting `{kind}`; the kinds are registry, service, power, visual, text, \
+         clean, {}",
+        objects.join(", ")
     )]
-    UnknownKind(String),
-    #[error("`{0}` cannot be the name of such a thing")]
-    BadThing(String),
+    UnknownKind { kind: String, objects: Vec<&'static str> },
+    #[error("`{0}` cannot be the name of such an object")]
+    BadObjectName(String),
     #[error(
-        "a {kind} address is a name and one of its parts: {parts}",
-        kind = .0.name(),
-        parts = .0.parts().map(|part| format!("#{}", part.name())).collect::<Vec<_>>().join(", ")
+        "a {kind} address is a name and one of its parts: {}",
+        parts.iter().map(|part| format!("#{part}")).collect::<Vec<_>>().join(", ")
     )]
-    ThingPart(ObjectKind),
+    ObjectPart { kind: &'static str, parts: Vec<&'static str> },
     #[error("`{0}` is not a registry root; write HKLM, HKCU or HKU")]
     UnknownHive(String),
     #[error("{0} is a view of other keys; address the key itself, under {1}")]
@@ -69,8 +67,8 @@ pub enum AddressError {
          `#keys:name` or `#json:/way/to/member`"
     )]
     FilePart,
-    #[error("there is no place to clean called `{0}`; there are {places}", places = CleanPlace::ALL.map(CleanPlace::name).join(", "))]
-    UnknownCleanPlace(String),
+    #[error("there is no place to clean called `{place}`; there are {}", places.join(", "))]
+    UnknownCleanPlace { place: String, places: Vec<&'static str> },
     #[error("an address of a place to clean ends in `#quarantine` or `#files`")]
     CleanPart,
     #[error("there is no system parameter of looks called `{0}`")]

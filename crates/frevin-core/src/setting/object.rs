@@ -198,6 +198,11 @@ impl ObjectKind {
         Self::Protection,
     ];
 
+    fn bad_part(self) -> AddressError {
+        let parts = self.parts().map(ObjectPart::name).collect();
+        AddressError::ObjectPart { kind: self.name(), parts }
+    }
+
     /// The name that addresses of the kind begin with.
     pub fn name(self) -> &'static str {
         match self {
@@ -295,16 +300,16 @@ impl ObjectSetting {
     /// Parses what follows the kind and its colon: `NAME#part`.
     pub(super) fn parse(kind: ObjectKind, rest: &str) -> Result<Self, AddressError> {
         // The last sign separates: names of devices and tasks may hold it, names of parts do not.
-        let (thing, part) = rest.rsplit_once('#').ok_or(AddressError::ThingPart(kind))?;
+        let (thing, part) = rest.rsplit_once('#').ok_or_else(|| kind.bad_part())?;
         let is_name = !thing.trim().is_empty()
             && thing.chars().count() <= 400
             && !thing.chars().any(char::is_control)
             && !thing.split(['\\', '/']).any(|piece| piece == "..");
         if !is_name {
-            return Err(AddressError::BadThing(thing.to_owned()));
+            return Err(AddressError::BadObjectName(thing.to_owned()));
         }
         let is_part = part.chars().all(|c| c.is_ascii_alphanumeric() || "-*_.{}".contains(c));
-        let known = kind.part(part).filter(|_| is_part).ok_or(AddressError::ThingPart(kind))?;
+        let known = kind.part(part).filter(|_| is_part).ok_or_else(|| kind.bad_part())?;
         Ok(Self { kind, thing: thing.into(), part_name: part.into(), part: known })
     }
 }

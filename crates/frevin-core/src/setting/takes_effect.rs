@@ -16,6 +16,7 @@ use serde::{Deserialize, Serialize};
     Hash,
     Serialize,
     Deserialize,
+    strum::EnumIter,
     strum::EnumString,
     strum::IntoStaticStr,
 )]

@@ -6,7 +6,8 @@
 
 use std::fmt;
 
-use frevin_core::setting::{Address, State};
+use frevin_core::setting::{Address, State, TakesEffect};
+use strum::IntoEnumIterator as _;
 
 use crate::contract::{Pc, PcError, WriteError, Written};
 use crate::fingerprint::fingerprint;
@@ -62,6 +63,12 @@ pub fn check(pc: &mut dyn Pc, samples: &Samples) -> Result<Vec<Violation>, PcErr
         broken(1, "the list of settings is not in order, or names one twice".to_owned());
     }
     for sample in &samples.writable {
+        for moment in TakesEffect::iter() {
+            let start = pc.start_of(moment, &sample.address)?;
+            if pc.start_of(moment, &sample.address)? != start {
+                broken(9, format!("{}: two readings of its {moment} differ", sample.address));
+            }
+        }
         for (promise, seen) in check_writable(pc, sample)? {
             broken(promise, format!("{}: {seen}", sample.address));
         }

@@ -25,6 +25,7 @@ use crate::contract::{
     CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
     WriteError, Written,
 };
+use crate::restarts::{BroughtAbout, Restarts};
 
 pub(super) const PC: &str = "pc.toml";
 const FACTS: &str = "facts.toml";
@@ -334,6 +335,30 @@ impl RehearsalPc {
             return Err(WriteError::Refused("access denied (a provoked fault)".to_owned()));
         }
         Ok(faults.ignore.contains(address))
+    }
+}
+
+impl Restarts for RehearsalPc {
+    fn bring_about(&mut self, lock: &PcLock, moment: TakesEffect) -> Result<BroughtAbout, PcError> {
+        let mut took_effect = self.waiting();
+        let less = match moment {
+            TakesEffect::Now => None,
+            TakesEffect::ProgramRestart => Some(StartedAnew::Programs),
+            TakesEffect::ServiceRestart => Some(StartedAnew::Services),
+            TakesEffect::DeviceRestart => Some(StartedAnew::Devices),
+            TakesEffect::SignOut => Some(StartedAnew::SignIn),
+            TakesEffect::Restart => {
+                self.restart(lock)?;
+                None
+            }
+        };
+        if let Some(what) = less {
+            self.start_anew(lock, what)?;
+        }
+        let waits_still = self.waiting();
+        took_effect.retain(|setting| !waits_still.contains(setting));
+        let took_effect = took_effect.into_iter().map(|(address, _)| address).collect();
+        Ok(BroughtAbout::Done { took_effect })
     }
 }
 

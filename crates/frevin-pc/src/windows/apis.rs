@@ -9,7 +9,7 @@ use super::adapters::NameServersApi;
 use super::boot::BootApi;
 use super::devices::DevicesApi;
 use super::displays::DisplaysApi;
-use super::facts::FactsApi;
+use super::hardware::FactsApi;
 use super::installed::{AppsApi, FeaturesApi};
 use super::power::PowerApi;
 use super::protections::ProtectionsApi;

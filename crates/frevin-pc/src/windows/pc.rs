@@ -27,6 +27,7 @@ use crate::contract::{
 };
 use crate::durable::sync_file;
 use crate::files::{Quarantine, TextFiles};
+use crate::restarts::{BroughtAbout, Restarts};
 
 const LOCK: &str = "live-pc.lock";
 const HOLDER: &str = "live-pc.holder.json";
@@ -261,6 +262,25 @@ fn parse_key(text: &str) -> Result<KeyPath, PcError> {
 
 fn failed(error: OsError) -> PcError {
     PcError::System(error.to_string())
+}
+
+impl Restarts for LivePc {
+    /// Left to the owner, but for nothing: this process would end with a restart or a sign-out, and
+    /// which program is meant, or whether a service or device is in use, only the owner knows.
+    fn bring_about(
+        &mut self,
+        _lock: &PcLock,
+        moment: TakesEffect,
+    ) -> Result<BroughtAbout, PcError> {
+        Ok(match moment {
+            TakesEffect::Now => BroughtAbout::Done { took_effect: Vec::new() },
+            TakesEffect::ProgramRestart
+            | TakesEffect::ServiceRestart
+            | TakesEffect::DeviceRestart
+            | TakesEffect::SignOut
+            | TakesEffect::Restart => BroughtAbout::LeftToOwner,
+        })
+    }
 }
 
 impl Pc for LivePc {

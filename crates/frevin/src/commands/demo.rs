@@ -8,6 +8,7 @@ use frevin_core::ids::{NameError, SceneName, StateName};
 use frevin_core::layers::Selection;
 use frevin_core::preview::OnOthers;
 use frevin_core::profile::Profile;
+use frevin_core::setting::TakesEffect;
 use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Margins, PairLimit, Verdict};
 use frevin_ledger::Ledger;
@@ -201,7 +202,7 @@ impl Demo {
              differ by chance.",
             &format!("frevin run record --scene {SCENE} --state before"),
         );
-        restart(&self.context, &mut self.pc)?;
+        restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
         let visit = self.visit("before")?;
         self.say(|page| visit.show(page));
 
@@ -228,7 +229,7 @@ impl Demo {
              nothing, so Frevin refuses to.",
             "frevin rehearsal restart",
         );
-        let restarted = restart(&self.context, &mut self.pc)?;
+        let restarted = restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
         self.say(|page| restarted.show(page));
         Ok(())
     }
@@ -324,10 +325,10 @@ impl Demo {
             "The same again: the second revision against the PC without any of it.",
             &format!("frevin compare before-again {PROFILE_NAME}-2"),
         );
-        restart(&self.context, &mut self.pc)?;
+        restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
         self.visit("friday-evening-2")?;
         self.roll_back(&Selection::All)?;
-        restart(&self.context, &mut self.pc)?;
+        restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
         self.visit("before-again")?;
         let compared = self.in_turns("before-again", "friday-evening-2")?;
         self.say(|page| compared.show(page));
@@ -347,7 +348,7 @@ impl Demo {
         );
         let report = self.roll_back(&Selection::All)?;
         self.say(|page| report.show(page));
-        restart(&self.context, &mut self.pc)?;
+        restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
         let at_last = fingerprint(&self.pc)?;
         self.say(|page| {
             page.blank();
@@ -387,7 +388,7 @@ impl Demo {
                 } else if is_second {
                     self.put_in_force()?;
                 }
-                restart(&self.context, &mut self.pc)?;
+                restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
                 self.visit(if self.is_in_force()? { b } else { a })?;
             }
         }

@@ -13,7 +13,6 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::restart::restart;
 use crate::outcome::{Outcome, View};
-use crate::view::restarted::show_took_effect;
 use crate::view::{Page, Table, count, dim, good, short, shown, warn};
 
 /// PCs simulated in a folder, to learn, test and practise on
@@ -142,13 +141,11 @@ pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outco
                 events: all[all.len().saturating_sub(*events)..].to_vec(),
             }))
         }
-        RehearsalCommand::Restart => {
-            Ok(Outcome::done(&restart(context, &mut context.rehearsal_pc()?)?))
-        }
-        RehearsalCommand::SignOut => start_anew(context, StartedAnew::SignIn),
-        RehearsalCommand::RestartPrograms => start_anew(context, StartedAnew::Programs),
-        RehearsalCommand::RestartServices => start_anew(context, StartedAnew::Services),
-        RehearsalCommand::RestartDevices => start_anew(context, StartedAnew::Devices),
+        RehearsalCommand::Restart => started_anew(context, TakesEffect::Restart),
+        RehearsalCommand::SignOut => started_anew(context, TakesEffect::SignOut),
+        RehearsalCommand::RestartPrograms => started_anew(context, TakesEffect::ProgramRestart),
+        RehearsalCommand::RestartServices => started_anew(context, TakesEffect::ServiceRestart),
+        RehearsalCommand::RestartDevices => started_anew(context, TakesEffect::DeviceRestart),
         RehearsalCommand::Update => {
             let mut pc = context.rehearsal_pc()?;
             let lock = context.lock(&mut pc)?;
@@ -179,6 +176,10 @@ pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outco
     }
 }
 
+fn started_anew(context: &Context, moment: TakesEffect) -> Result<Outcome, Failure> {
+    Ok(Outcome::done(&restart(context, &mut context.rehearsal_pc()?, moment)?))
+}
+
 fn write_as_others(
     context: &Context,
     pc: &mut RehearsalPc,
@@ -200,45 +201,6 @@ fn write_as_others(
         written.push(address);
     }
     Ok(written)
-}
-
-/// What took effect because something less than the PC was started anew.
-#[derive(Debug, Serialize)]
-struct StartedAnewReport {
-    started_anew: StartedAnew,
-    took_effect: Vec<Address>,
-    still_waiting: usize,
-}
-
-fn start_anew(context: &Context, what: StartedAnew) -> Result<Outcome, Failure> {
-    let mut pc = context.rehearsal_pc()?;
-    let lock = context.lock(&mut pc)?;
-    let before = pc.waiting();
-    pc.start_anew(&lock, what)?;
-    let (took_effect, waiting): (Vec<_>, Vec<_>) =
-        before.into_iter().partition(|(_, moment)| what.satisfies(*moment));
-    Ok(Outcome::done(&StartedAnewReport {
-        started_anew: what,
-        took_effect: took_effect.into_iter().map(|(address, _)| address).collect(),
-        still_waiting: waiting.len(),
-    }))
-}
-
-impl View for StartedAnewReport {
-    fn show(&self, page: &mut Page) {
-        let what = match self.started_anew {
-            StartedAnew::SignIn => "Signed out and in.",
-            StartedAnew::Programs => "Programs started anew.",
-            StartedAnew::Services => "Services restarted.",
-            StartedAnew::Devices => "Devices switched off and on.",
-        };
-        page.line(format_args!("{} {}", good("Done."), what));
-        show_took_effect(&self.took_effect, page);
-        if self.still_waiting > 0 {
-            let settings = count(self.still_waiting, "setting");
-            page.line(warn(format_args!("Still waiting for something else: {settings}.")));
-        }
-    }
 }
 
 impl View for NewReport {

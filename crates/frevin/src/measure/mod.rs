@@ -27,6 +27,7 @@ use crate::failure::{Failure, Kind};
 use crate::operations::network::{Probing, Target};
 use crate::operations::refuse_unfinished;
 use crate::operations::resolve_drift::drifted;
+use crate::operations::restart::how_to_bring_about;
 use crate::operations::waiting::waiting;
 
 /// How a visit is made.
@@ -250,12 +251,14 @@ fn refuse_waiting(waits: &[Waiting]) -> Failure {
         }
     };
     let latest = waits.iter().map(|waiting| waiting.waits_for).max();
-    let (what, rehearsal) = match latest.unwrap_or(TakesEffect::Restart) {
-        TakesEffect::Now | TakesEffect::Restart => ("restart the PC", "restart"),
-        TakesEffect::SignOut => ("sign out and in again", "sign-out"),
-        TakesEffect::ProgramRestart => ("start the program again", "restart-programs"),
-        TakesEffect::ServiceRestart => ("restart the service", "restart-services"),
-        TakesEffect::DeviceRestart => ("switch the device off and on", "restart-devices"),
+    let latest = latest.unwrap_or(TakesEffect::Restart);
+    let what = how_to_bring_about(latest);
+    let rehearsal = match latest {
+        TakesEffect::Now | TakesEffect::Restart => "restart",
+        TakesEffect::SignOut => "sign-out",
+        TakesEffect::ProgramRestart => "restart-programs",
+        TakesEffect::ServiceRestart => "restart-services",
+        TakesEffect::DeviceRestart => "restart-devices",
     };
     let message = "nothing was recorded: the PC does not yet behave by all that is in force";
     Failure::new(Kind::Guarded, message)

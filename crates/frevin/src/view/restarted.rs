@@ -1,6 +1,6 @@
 //! A restart as it is told.
 
-use frevin_core::setting::Address;
+use frevin_core::setting::{Address, TakesEffect};
 
 use super::{Page, count, good, short};
 use crate::operations::restart::RestartReport;
@@ -8,7 +8,15 @@ use crate::outcome::View;
 
 impl View for RestartReport {
     fn show(&self, page: &mut Page) {
-        page.line(format_args!("{} The PC has started {} times.", good("Restarted."), self.boots));
+        let what = match self.restarted {
+            TakesEffect::Now => "Nothing was to be restarted.",
+            TakesEffect::ProgramRestart => "Programs were started again.",
+            TakesEffect::ServiceRestart => "Services were restarted.",
+            TakesEffect::DeviceRestart => "Devices were switched off and on.",
+            TakesEffect::SignOut => "Signed out and in.",
+            TakesEffect::Restart => "The PC was restarted.",
+        };
+        page.line(format_args!("{} {what}", good("Done.")));
         show_took_effect(&self.took_effect, page);
     }
 }

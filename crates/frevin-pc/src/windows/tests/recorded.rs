@@ -18,7 +18,7 @@ use crate::windows::apis::{Apis, SystemApi};
 use crate::windows::boot::{BootApi, Element};
 use crate::windows::devices::DevicesApi;
 use crate::windows::displays::{DisplaySeen, DisplaysApi};
-use crate::windows::facts::{Battery, Cores, DriveSeen, FactsApi, Link};
+use crate::windows::hardware::{Battery, Cores, DriveSeen, FactsApi, Link};
 use crate::windows::installed::{AppsApi, FeaturesApi};
 use crate::windows::os_error::OsError;
 use crate::windows::power::{PowerApi, ValuePath};

@@ -1,0 +1,31 @@
+//! Bringing about what settings wait for.
+
+use frevin_core::setting::{Address, TakesEffect};
+
+use crate::contract::{Pc, PcError, PcLock};
+
+/// A PC that can be asked to restart, and to start anew what less than a restart makes settings take
+/// effect.
+///
+/// It is beside [`Pc`], since a live PC answers differently from all else: the process that asks ends
+/// with a restart and a sign-out, and which program a setting belongs to is known to its owner alone.
+pub trait Restarts: Pc {
+    /// Brings about what settings wait for where their writes act after `moment`: a restart, a sign-out,
+    /// a restart of programs, services or devices. Nothing for [`TakesEffect::Now`].
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn bring_about(&mut self, lock: &PcLock, moment: TakesEffect) -> Result<BroughtAbout, PcError>;
+}
+
+/// What came of asking a PC to restart, or to start something anew.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum BroughtAbout {
+    /// It has happened.
+    Done {
+        /// Settings that took effect by it.
+        took_effect: Vec<Address>,
+    },
+    /// The owner has to do it: this PC leaves it to them.
+    LeftToOwner,
+}
