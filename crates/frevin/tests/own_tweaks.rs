@@ -62,7 +62,7 @@ fn none_can_loosen_a_protection() {
     let place = with_own(&guarded);
     let said = place.run(&["tweak", "list"]).fails(4);
     assert_snapshot!(said.err, @"
-    error: `mine/lazy-menus` touches service:WinDefend#start, which guards the PC against malware and attacks: its risk has to be `expert`
+    error: `mine/lazy-menus` touches service:WinDefend#start, which guards the PC against malware: its risk has to be `expert`
     help: mend the file, or take it out of the folder of your own tweaks
     ");
     let place = with_own(&guarded.replace("risk = \"safe\"", "risk = \"expert\""));

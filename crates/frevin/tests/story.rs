@@ -544,7 +544,7 @@ fn what_is_protected_needs_the_owners_word_for_that_tweak() {
     let args = ["apply", "--tweak", "security/sample-submission", "--yes"];
     assert_snapshot!(place.run(&args).fails(5).err, @"
     error: nothing was changed: what this touches is protected
-      `security/sample-submission` wants protection:sample-submission#enabled, which guards the PC against malware and attacks
+      `security/sample-submission` wants protection:sample-submission#enabled, which guards the PC against malware
     help: if you are sure, allow each tweak by name: --allow-protected security/sample-submission
     ");
     let other = [&args[..], &["--allow-protected", "looks/menu-delay"]].concat();

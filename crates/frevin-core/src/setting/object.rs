@@ -310,6 +310,11 @@ impl ObjectSetting {
         }
         let is_part = part.chars().all(|c| c.is_ascii_alphanumeric() || "-*_.{}".contains(c));
         let known = kind.part(part).filter(|_| is_part).ok_or_else(|| kind.bad_part())?;
+        // Windows takes the path of a task with and without the separator that it begins with.
+        let thing = match kind {
+            ObjectKind::Task if !thing.starts_with('\\') => format!(r"\{thing}"),
+            _ => thing.to_owned(),
+        };
         Ok(Self { kind, thing: thing.into(), part_name: part.into(), part: known })
     }
 }

@@ -91,30 +91,6 @@ impl KeyPath {
         self.hive == other.hive && other.names.starts_with(&self.names)
     }
 
-    /// The key with every name made another by `rename`.
-    pub(super) fn with_names(&self, rename: impl Fn(&WinName) -> WinName) -> Self {
-        Self { hive: self.hive, names: self.names.iter().map(rename).collect() }
-    }
-
-    /// The key as 64-bit programs know it: Windows shows 32-bit programs' part of the registry
-    /// under `Wow6432Node`, and some of what lies there is the very key without it ("Registry keys
-    /// affected by WOW64" in the Windows documentation).
-    pub(super) fn without_32_bit_view(&self) -> Self {
-        let view = WinName::new("Wow6432Node");
-        let names = self.names.iter().filter(|name| **name != view).cloned().collect();
-        Self { hive: self.hive, names }
-    }
-
-    /// The names below `SOFTWARE` of the PC or of any user, where the key lies there.
-    pub(super) fn below_software(&self) -> Option<&[WinName]> {
-        let names = match self.hive {
-            Hive::LocalMachine | Hive::CurrentUser => &self.names[..],
-            Hive::Users => self.names.get(1..)?,
-        };
-        let (first, below) = names.split_first()?;
-        (*first == WinName::new("SOFTWARE")).then_some(below)
-    }
-
     /// The path spelled the same for every spelling of it.
     pub fn folded(&self) -> String {
         let names: Vec<_> = self.names.iter().map(WinName::folded).collect();
@@ -150,11 +126,31 @@ impl FromStr for KeyPath {
         }
         let key = Self { hive, names };
         key.refuse_numbered_control_set()?;
+        key.refuse_second_names_of_users()?;
         Ok(key)
     }
 }
 
 impl KeyPath {
+    /// The sign-in screen's part is `.DEFAULT` and `S-1-5-18`, and the classes of a user are a file of
+    /// their own that shows below the user's `SOFTWARE` too: one address each.
+    fn refuse_second_names_of_users(&self) -> Result<(), AddressError> {
+        if self.hive != Hive::Users {
+            return Ok(());
+        }
+        let user = &self.names[0];
+        if *user == WinName::new("S-1-5-18") {
+            return Err(AddressError::HiveIsAView(r"HKU\S-1-5-18", r"HKU\.DEFAULT"));
+        }
+        if user.folded().ends_with("_CLASSES") {
+            return Err(AddressError::HiveIsAView(
+                r"HKU\USER_Classes",
+                r"HKU\USER\SOFTWARE\Classes",
+            ));
+        }
+        Ok(())
+    }
+
     /// `ControlSet001` and its like are what `CurrentControlSet` points to: a second spelling
     /// under which a setting would be guarded, layered and undone as if it were another.
     fn refuse_numbered_control_set(&self) -> Result<(), AddressError> {
