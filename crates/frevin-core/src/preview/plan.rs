@@ -9,7 +9,7 @@ use super::drift::{Drifted, drift};
 use super::order::rank_on;
 use super::readings::Readings;
 use crate::layers::{ChangeId, Layers};
-use crate::setting::{Address, RunState, State, TakesEffect, Value, protection};
+use crate::setting::{Address, RunState, StartType, State, TakesEffect, Value, protection};
 use crate::tweak::{TweakUse, Wanted};
 
 /// What one use of a tweak wants on this PC.
@@ -285,7 +285,8 @@ impl<R: Readings> Planner<'_, R> {
                     Some(step) => step.after.clone(),
                     None => ahead.state(&address)?,
                 };
-                if let Some(why) = obstacle(&address, &before, &after) {
+                let no_way_back = self.no_way_back(&address, &before, &after)?;
+                if let Some(why) = obstacle(&address, &before, &after).or(no_way_back) {
                     if !impossible.contains(&why) {
                         impossible.push(why);
                     }
@@ -311,6 +312,32 @@ impl<R: Readings> Planner<'_, R> {
             }
         }
         Ok(if impossible.is_empty() { Draft::Steps(steps) } else { Draft::Impossible(impossible) })
+    }
+
+    /// Why a setting could not be brought from `after` to `before` again.
+    ///
+    /// A service may run although it is disabled, where it was disabled while it ran. Once stopped it
+    /// could not be started again without another start type than it has.
+    fn no_way_back(
+        &self,
+        address: &Address,
+        before: &State,
+        after: &State,
+    ) -> Result<Option<String>, R::Error> {
+        let Address::ServiceRunning(name) = address else { return Ok(None) };
+        let stops = *before == Value::Run(RunState::Running).into()
+            && *after == Value::Run(RunState::Stopped).into();
+        let start = self.readings.state(&Address::ServiceStart(name.clone()))?;
+        let is_disabled = matches!(
+            start,
+            State::Value(Value::Start(start)) if start.start_type == StartType::Disabled
+        );
+        Ok((stops && is_disabled).then(|| {
+            format!(
+                "the service {name} runs although it is disabled, and could not be started again \
+                 once stopped: restart the PC, which ends it, or give it another start type"
+            )
+        }))
     }
 
     /// A planner that knows what this one knows, to look further ahead with.

@@ -8,6 +8,7 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::operations::recover::{self, Recovered};
 use crate::outcome::{Outcome, View};
+use crate::view::rolled_back::show_not_taken;
 use crate::view::{Page, count, good, warn};
 
 /// Settle a change or rollback that was interrupted: the PC goes back to what it was
@@ -33,31 +34,36 @@ pub(crate) fn run(context: &Context, args: &RecoverArgs) -> Result<Outcome, Fail
 
 impl View for RecoverReport {
     fn show(&self, page: &mut Page) {
-        let kept = match &self.recovered {
+        let (kept, refused) = match &self.recovered {
             Recovered::Nothing => {
                 page.line("Nothing to recover: no change or rollback is unfinished.");
                 return;
             }
-            Recovered::ChangeUndone { title, written, kept } => {
+            Recovered::ChangeUndone { title, written, kept, refused } => {
                 page.line(format_args!(
-                    "{} The interrupted change ({title}) is undone: {} put back, and the PC is what \
-                     it was before.",
+                    "{} The interrupted change ({title}) is undone: {} put back{}.",
                     good("Done."),
                     count(*written, "setting"),
+                    if refused.is_empty() && kept.is_empty() {
+                        ", and the PC is what it was before"
+                    } else {
+                        ""
+                    },
                 ));
-                kept
+                (kept, refused)
             }
-            Recovered::RollbackFinished { written, kept } => {
+            Recovered::RollbackFinished { written, kept, refused } => {
                 page.line(format_args!(
                     "{} The interrupted rollback is finished: the last {} put back.",
                     good("Done."),
                     count(*written, "setting"),
                 ));
-                kept
+                (kept, refused)
             }
         };
         for address in kept {
             page.line(warn(format_args!("{address} stays as somebody else made it")));
         }
+        show_not_taken(refused, page);
     }
 }

@@ -10,7 +10,7 @@ use frevin_pc::Pc;
 use serde::Serialize;
 
 use super::readings::PcReadings;
-use super::rollback;
+use super::rollback::{self, CarriedOut, NotTaken};
 use super::writing::{describe, put_back, went_with_its_container};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -29,6 +29,8 @@ pub(crate) enum Recovered {
         written: usize,
         /// Settings left as others made them.
         kept: Vec<Address>,
+        /// Settings that the PC would not put back, let go of since `--keep` said so.
+        refused: Vec<NotTaken>,
     },
     /// A rollback was finished.
     RollbackFinished {
@@ -36,6 +38,8 @@ pub(crate) enum Recovered {
         written: usize,
         /// Settings left as others made them.
         kept: Vec<Address>,
+        /// Settings that the PC would not put back, let go of since `--keep` said so.
+        refused: Vec<NotTaken>,
     },
 }
 
@@ -69,9 +73,9 @@ fn undo_change(
         let ours: Vec<&State> = setting.during.iter().collect();
         sorted.sort(pc, &setting.address, &setting.before, &ours, on_others)?;
     }
-    let (written, kept) = sorted.put_back(pc)?;
+    let (written, kept, refused) = sorted.put_back(pc, on_others)?;
     ledger.abandon_change(change.id, context.clock.now())?;
-    Ok(Recovered::ChangeUndone { title: change.title.clone(), written, kept })
+    Ok(Recovered::ChangeUndone { title: change.title.clone(), written, kept, refused })
 }
 
 fn finish_rollback(
@@ -97,13 +101,20 @@ fn finish_rollback(
             after: after.clone(),
         })
         .collect();
-    rollback::carry_out(context, pc, &steps).map_err(|reason| {
-        Failure::new(Kind::Unfinished, "the PC does not take the way back")
-            .detail(reason)
-            .hint("find out what keeps the setting, then `frevin recover` again")
-    })?;
+    let CarriedOut { refused, left_in_place: _ } =
+        rollback::carry_out(context, pc, &steps, on_others)
+            .map_err(|reason| not_taken("the PC does not take the way back").detail(reason))?;
     ledger.finish_rollback(unfinished.id, context.clock.now())?;
-    Ok(Recovered::RollbackFinished { written: steps.len(), kept })
+    let written = steps.len() - refused.len();
+    Ok(Recovered::RollbackFinished { written, kept, refused })
+}
+
+fn not_taken(message: &str) -> Failure {
+    Failure::new(Kind::Unfinished, message)
+        .hint("find out what keeps the setting, then `frevin recover` again")
+        .hint(
+            "`frevin recover --keep` puts back all else, and lets go of what the PC does not take",
+        )
 }
 
 /// The settings of something unfinished, sorted by what is to be done about them.
@@ -149,17 +160,36 @@ impl Sorted {
             .hint("`frevin recover --force` puts back what was there at first")
     }
 
-    fn put_back(self, pc: &mut dyn Pc) -> Result<(usize, Vec<Address>), Failure> {
+    /// How many settings were put back, those left to others, and those that the PC refused.
+    fn put_back(
+        self,
+        pc: &mut dyn Pc,
+        on_others: OnOthers,
+    ) -> Result<(usize, Vec<Address>, Vec<NotTaken>), Failure> {
         if !self.others.is_empty() {
             return Err(self.refuse_others());
         }
         let states = put_back(pc, &self.to_write);
-        let flushed = pc.flush();
-        if states.iter().all(|state| state.is_resolved) && flushed.is_ok() {
-            return Ok((self.to_write.len(), self.kept));
+        pc.flush()?;
+        let mut refused = Vec::new();
+        for (last, (_, was)) in states.iter().zip(&self.to_write) {
+            if !last.is_resolved {
+                let reason = last.obstacle.clone();
+                refused.push(NotTaken {
+                    address: last.address.clone(),
+                    was: was.clone(),
+                    reason: reason.unwrap_or_else(|| format!("it holds {}", last.state)),
+                });
+            }
         }
-        Err(Failure::new(Kind::Unfinished, "the PC does not take all of the way back")
-            .details(describe(&states))
-            .hint("find out what keeps the setting, then `frevin recover` again"))
+        match on_others {
+            OnOthers::Stop | OnOthers::Force if !refused.is_empty() => {
+                Err(not_taken("the PC does not take all of the way back")
+                    .details(describe(&states)))
+            }
+            OnOthers::Stop | OnOthers::Force | OnOthers::Keep => {
+                Ok((self.to_write.len() - refused.len(), self.kept, refused))
+            }
+        }
     }
 }

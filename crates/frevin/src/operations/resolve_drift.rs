@@ -38,7 +38,13 @@ pub(crate) fn resolve_drift(
         }
         OnOthers::Force => {
             let steps = back_to_ours(&found, &PcReadings(pc))?;
-            rollback::take_steps(context, pc, ledger, &Selection::Nothing, &steps)?;
+            rollback::take_steps(
+                context,
+                pc,
+                ledger,
+                (&Selection::Nothing, OnOthers::Stop),
+                &steps,
+            )?;
         }
     }
     Ok(found)

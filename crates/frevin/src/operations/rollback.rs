@@ -26,12 +26,41 @@ pub(crate) struct RolledBack {
     pub(crate) written: usize,
     /// Keys that should have gone and stay, since others have put something into them.
     pub(crate) left_in_place: Vec<Address>,
+    /// Settings that the PC would not put back, and that Frevin lets go of since `--keep` said so.
+    pub(crate) refused: Vec<NotTaken>,
     pub(crate) takes_effect: TakesEffect,
+}
+
+/// A setting that the PC would not put back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub(crate) struct NotTaken {
+    pub(crate) address: Address,
+    /// What it was to go back to.
+    pub(crate) was: State,
+    /// Why it does not.
+    pub(crate) reason: String,
+}
+
+impl std::fmt::Display for NotTaken {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}: {}", self.address, self.reason)
+    }
+}
+
+/// What came of a way back.
+pub(super) struct CarriedOut {
+    pub(super) left_in_place: Vec<Address>,
+    pub(super) refused: Vec<NotTaken>,
 }
 
 impl RolledBack {
     fn nothing() -> Self {
-        Self { written: 0, left_in_place: Vec::new(), takes_effect: TakesEffect::Now }
+        Self {
+            written: 0,
+            left_in_place: Vec::new(),
+            refused: Vec::new(),
+            takes_effect: TakesEffect::Now,
+        }
     }
 }
 
@@ -84,7 +113,7 @@ pub(crate) fn roll_back(
         let message = "nothing was changed: the PC is no longer as shown";
         return Err(Failure::new(Kind::ChangedByOthers, message).hint("try it once more"));
     }
-    let rolled_back = take_steps(context, pc, ledger, selection, &shown.steps)?;
+    let rolled_back = take_steps(context, pc, ledger, (selection, on_others), &shown.steps)?;
     Ok(RollbackReport { way_back: shown, rolled_back, let_go })
 }
 
@@ -94,7 +123,7 @@ pub(super) fn take_steps(
     context: &Context,
     pc: &mut dyn Pc,
     ledger: &mut Ledger,
-    selection: &Selection,
+    (selection, on_others): (&Selection, OnOthers),
     back_steps: &[BackStep],
 ) -> Result<RolledBack, Failure> {
     let id = pc.identity().id.clone();
@@ -126,10 +155,11 @@ pub(super) fn take_steps(
         begun_at: context.clock.now(),
         steps: &steps,
     })?;
-    match carry_out(context, pc, back_steps) {
-        Ok(left_in_place) => {
+    match carry_out(context, pc, back_steps, on_others) {
+        Ok(CarriedOut { left_in_place, refused }) => {
             ledger.finish_rollback(rollback, context.clock.now()).map_err(unfinished)?;
-            Ok(RolledBack { written: writes(back_steps).count(), left_in_place, takes_effect })
+            let written = writes(back_steps).count() - refused.len();
+            Ok(RolledBack { written, left_in_place, refused, takes_effect })
         }
         Err(reason) => {
             // Back to where the rollback began: last writes first.
@@ -142,8 +172,9 @@ pub(super) fn take_steps(
                 ledger.abandon_rollback(rollback, context.clock.now())?;
                 let message = "the PC did not take the way back; it is as it was before";
                 Err(Failure::new(Kind::RefusedAndUndone, message)
+                    .details(describe(&states))
                     .detail(reason)
-                    .details(describe(&states)))
+                    .hint("--keep puts back all else, and lets go of what the PC does not take"))
             } else {
                 let message = "the PC took neither the way back nor the way forth whole";
                 Err(Failure::new(Kind::Unfinished, message)
@@ -163,18 +194,29 @@ pub(super) fn writes(steps: &[BackStep]) -> impl Iterator<Item = (&Address, &Sta
     })
 }
 
+/// Carries out the writes of a way back. With [`OnOthers::Keep`] it goes on where the PC does not
+/// take one, and says so; otherwise the first such ends it, with the reason.
 pub(super) fn carry_out(
     context: &Context,
     pc: &mut dyn Pc,
     steps: &[BackStep],
-) -> Result<Vec<Address>, String> {
+    on_others: OnOthers,
+) -> Result<CarriedOut, String> {
     let progress = context.progress(writes(steps).count() as u64, "rolling back");
     let mut left_in_place = Vec::new();
+    let mut refused: Vec<NotTaken> = Vec::new();
+    let not_taken = |refused: &mut Vec<NotTaken>, address: &Address, was: &State, reason| {
+        let not_taken = NotTaken { address: address.clone(), was: was.clone(), reason };
+        match on_others {
+            OnOthers::Keep => Ok(refused.push(not_taken)),
+            OnOthers::Stop | OnOthers::Force => Err(not_taken.to_string()),
+        }
+    };
     for (address, _, after) in writes(steps) {
         match write_and_read_back(pc, address, after) {
             WriteOutcome::Held => {}
             WriteOutcome::LeftInPlace => left_in_place.push(address.clone()),
-            WriteOutcome::Failed(reason) => return Err(format!("{address}: {reason}")),
+            WriteOutcome::Failed(reason) => not_taken(&mut refused, address, after, reason)?,
         }
         progress.inc(1);
     }
@@ -182,12 +224,14 @@ pub(super) fn carry_out(
     for (address, _, after) in writes(steps) {
         let held = pc.read(address).map_err(|error| error.to_string())?;
         let is_resolved = left_in_place.contains(address) || went_with_its_container(pc, address);
-        if held != *after && !is_resolved {
-            return Err(format!("{address}: it was {after} for a moment and is {held} again"));
+        let is_told = refused.iter().any(|one| one.address == *address);
+        if held != *after && !is_resolved && !is_told {
+            let reason = format!("it was {after} for a moment and is {held} again");
+            not_taken(&mut refused, address, after, reason)?;
         }
     }
     progress.finish_and_clear();
-    Ok(left_in_place)
+    Ok(CarriedOut { left_in_place, refused })
 }
 
 /// Nothing is begun that this process could not finish.

@@ -5,7 +5,7 @@ use frevin_core::setting::TakesEffect;
 
 use super::plan::with_article;
 use super::{Page, Table, count, dim, good, short, shown_at, strong, warn};
-use crate::operations::rollback::RollbackReport;
+use crate::operations::rollback::{NotTaken, RollbackReport};
 use crate::outcome::View;
 
 /// The steps of a way back.
@@ -30,6 +30,18 @@ pub(crate) fn show_way_back(way_back: &WayBack, page: &mut Page) {
         });
     }
     page.table(table);
+}
+
+/// The settings that the PC would not put back, and that nothing holds any more.
+pub(crate) fn show_not_taken(refused: &[NotTaken], page: &mut Page) {
+    for NotTaken { address, was, reason } in refused {
+        let was = shown_at(address, was);
+        let what = format_args!(
+            "{} was {was} and is let go, since the PC does not take it: {reason}",
+            short(address)
+        );
+        page.line(warn(what));
+    }
 }
 
 impl View for RollbackReport {
@@ -57,6 +69,7 @@ impl View for RollbackReport {
             let what = format_args!("{key} stays: others have put something into it since");
             page.line(warn(what));
         }
+        show_not_taken(&self.rolled_back.refused, page);
         if self.rolled_back.takes_effect != TakesEffect::Now {
             let moment = with_article(self.rolled_back.takes_effect);
             page.line(warn(format_args!("Some of it waits for {moment}.")));
