@@ -15,6 +15,7 @@ pub mod findings;
 pub mod ids;
 pub mod layers;
 pub mod pack;
+pub mod plain_text;
 pub mod preview;
 pub mod profile;
 pub mod registry_text;

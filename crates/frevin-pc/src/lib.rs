@@ -10,6 +10,7 @@ mod contract;
 pub mod durable;
 mod files;
 mod fingerprint;
+pub mod limited;
 pub mod rehearsal;
 mod restarts;
 // Elsewhere than on Windows it is there to be tested against recorded answers.

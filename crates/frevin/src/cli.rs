@@ -14,7 +14,7 @@ use crate::failure::{Failure, Kind};
 use crate::logging;
 use crate::options::GlobalOptions;
 use crate::outcome::Outcome;
-use crate::view::{bad, dim, strong};
+use crate::view::{bad, dim, for_terminal, json_for_terminal, strong};
 
 /// Tweak a gaming PC, measure what came of it, and take back what made it worse.
 ///
@@ -151,6 +151,7 @@ fn completions(shell: clap_complete::Shell) -> Outcome {
 
 fn print_json(value: &serde_json::Value) -> std::io::Result<()> {
     let text = serde_json::to_string_pretty(value).map_err(std::io::Error::other)?;
+    let text = json_for_terminal(&text);
     crate::view::written(|| {
         let mut out = std::io::stdout().lock();
         writeln!(out, "{text}")?;
@@ -173,7 +174,7 @@ fn print_failure(failure: &Failure) {
     for hint in &failure.hints {
         text.push_str(&format!("{} {hint}\n", dim("help:")));
     }
-    let _ = anstream::stderr().lock().write_all(text.as_bytes());
+    let _ = anstream::stderr().lock().write_all(for_terminal(&text).as_bytes());
 }
 
 /// The problems of a document with its source shown.

@@ -16,9 +16,11 @@ use crate::clock::Clock;
 use crate::failure::{Failure, Kind};
 use crate::options::GlobalOptions;
 use crate::view::Page;
-use crate::{own_home, own_tweaks};
+use crate::{own_home, own_tweaks, strangers_file};
 
 const CONFIGURATION: &str = "config.toml";
+/// No configuration is that long.
+const LONGEST_BYTES: u64 = 1 << 20;
 
 /// What `config.toml` in Frevin's home holds.
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -169,7 +171,7 @@ impl Context {
         if !path.exists() {
             return Ok(Configuration::default());
         }
-        let text = fs_err::read_to_string(&path)?;
+        let text = strangers_file::read_text(&path, LONGEST_BYTES, "configuration")?;
         toml::from_str(&text).map_err(|error| {
             let message = format!("{} is broken: {}", path.display(), error.message());
             Failure::new(Kind::BadInput, message).hint("mend it, or delete it")

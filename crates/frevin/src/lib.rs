@@ -17,6 +17,7 @@ mod options;
 mod outcome;
 mod own_home;
 mod own_tweaks;
+mod strangers_file;
 mod view;
 
 pub use cli::main;

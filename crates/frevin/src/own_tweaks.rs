@@ -5,6 +5,7 @@ use std::path::Path;
 use frevin_core::tweak::TweakId;
 
 use crate::failure::{Failure, Kind};
+use crate::strangers_file;
 
 /// No definition is that long, in bytes; what is, is something else.
 const LONGEST_BYTES: u64 = 1 << 20;
@@ -27,13 +28,13 @@ pub(crate) fn read(folder: &Path) -> Result<Vec<(String, String)>, Failure> {
                 continue;
             }
             let name = file.display().to_string();
-            if metadata.len() > LONGEST_BYTES || definitions.len() >= MOST_FILES {
-                let message = format!("{name} is too long for a tweak, or one too many");
+            if definitions.len() >= MOST_FILES {
+                let message = format!("{name} is one tweak too many: {MOST_FILES} are read");
                 return Err(Failure::new(Kind::BadInput, message)
                     .hint("take what is no tweak out of the folder"));
             }
-            let text = fs_err::read_to_string(&file)
-                .map_err(|error| Failure::new(Kind::BadInput, error.to_string()))?;
+            let text = strangers_file::read_text(&file, LONGEST_BYTES, "tweak")
+                .map_err(|failure| failure.hint("take what is no tweak out of the folder"))?;
             definitions.push((name, text));
         }
     }

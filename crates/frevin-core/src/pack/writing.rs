@@ -3,6 +3,7 @@
 use toml::Value as Toml;
 
 use super::{Pack, PlainSetting};
+use crate::plain_text::in_one_line;
 use crate::profile::{Entry, Profile, ProfileName};
 use crate::setting::{State, Value};
 use crate::tweak::{Arguments, TweakId, written};
@@ -80,8 +81,11 @@ fn definition(id: &TweakId, settings: &[&PlainSetting]) -> String {
         settings.len()
     );
     for setting in settings {
-        text.push_str(&format!("\n# {}\n", setting.line));
-        setting.remarks.iter().for_each(|remark| text.push_str(&format!("# {remark}\n")));
+        text.push_str(&format!("\n# {}\n", in_one_line(&setting.line)));
+        setting
+            .remarks
+            .iter()
+            .for_each(|remark| text.push_str(&format!("# {}\n", in_one_line(remark))));
         text.push_str("[[settings]]\n");
         // A gap in an address would be filled: none is meant here.
         let address = setting.address.to_string().replace("${", "${'$'}{");

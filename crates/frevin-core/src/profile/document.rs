@@ -13,6 +13,7 @@ use crate::document::{BadDocument, Problem, nearest};
 use crate::expression::Expression;
 use crate::facts::Facts;
 use crate::ids::{NameError, ProfileName, SceneName};
+use crate::plain_text::in_one_line;
 use crate::setting::{Address, State};
 use crate::tweak::{Arguments, Catalogue, TweakId, TweakUse, check_argument};
 
@@ -69,6 +70,9 @@ pub struct Without {
     pub span: Range<usize>,
 }
 
+/// More than anybody writes, and few enough to tell a problem for each.
+const MOST_ENTRIES: usize = 1000;
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Document {
@@ -115,6 +119,12 @@ impl Profile {
     pub fn parse(name: &str, text: &str, catalogue: &Catalogue) -> Result<Self, BadDocument> {
         let document: Document =
             toml::from_str(text).map_err(|error| BadDocument::from_toml(name, text, &error))?;
+        let listed = [document.tweaks.len(), document.without.len(), document.builds_on.len()];
+        if listed.into_iter().any(|listed| listed > MOST_ENTRIES) {
+            let message = format!("a list of a profile holds at most {MOST_ENTRIES} entries");
+            let at = document.format.span();
+            return Err(BadDocument::new(name, text, vec![Problem::at(at, message)]));
+        }
         let mut reader = Reader {
             catalogue,
             problems: Vec::new(),
@@ -312,7 +322,7 @@ pub fn starting_document(
     }
     for id in tweaks {
         let Some(tweak) = catalogue.get(id) else { continue };
-        text.push_str(&format!("\n# {}\n[[tweaks]]\nuse = \"{id}\"\n", tweak.title));
+        text.push_str(&format!("\n# {}\n[[tweaks]]\nuse = \"{id}\"\n", in_one_line(&tweak.title)));
         let with: Vec<String> = tweak
             .parameters
             .iter()

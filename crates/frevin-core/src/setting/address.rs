@@ -230,7 +230,7 @@ fn parse_registry(rest: &str) -> Result<Address, AddressError> {
     let Some((path, name)) = rest.split_once('#') else {
         return unescape(rest).parse().map(Address::RegistryKey);
     };
-    if name.contains('\0') || name.encode_utf16().count() > MAX_VALUE_NAME {
+    if name.contains(char::is_control) || name.encode_utf16().count() > MAX_VALUE_NAME {
         return Err(AddressError::BadValueName);
     }
     Ok(Address::RegistryValue(unescape(path).parse()?, WinName::new(name)))

@@ -45,7 +45,7 @@ pub enum AddressError {
     BadKeyName(String),
     #[error("the registry does not nest keys this deep")]
     TooDeep,
-    #[error("a registry value's name holds no nul and at most 16383 characters")]
+    #[error("a registry value's name holds no control characters and at most 16383 characters")]
     BadValueName,
     #[error("numbered control sets are chosen by Windows at start; write `CurrentControlSet`")]
     NumberedControlSet,

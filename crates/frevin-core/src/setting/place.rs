@@ -12,6 +12,7 @@ use unicode_normalization::UnicodeNormalization as _;
 use unicode_security::MixedScript as _;
 
 use super::name::WinName;
+use crate::plain_text::is_hidden;
 
 /// A folder of Windows' own in which programs keep files of the owner's.
 ///
@@ -168,12 +169,6 @@ impl FromStr for PlacePath {
 fn bad_name(name: &str) -> Option<&'static str> {
     let plain: String = name.nfkc().collect();
     let stem = plain.split('.').next().unwrap_or_default().trim_end().to_uppercase();
-    let is_hidden = |c: char| {
-        c.is_control()
-            || matches!(c, '\u{ad}' | '\u{34f}' | '\u{61c}' | '\u{180e}' | '\u{200b}'..='\u{200f}'
-                | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}'
-                | '\u{e0000}'..='\u{e0fff}')
-    };
     if name.is_empty() || plain.chars().all(|c| c == '.' || c == ' ') {
         return Some("it leads nowhere, or up");
     }

@@ -6,6 +6,8 @@
 
 use std::fmt::Write as _;
 
+use crate::plain_text::in_one_line;
+
 use super::{Address, ObjectPart, PowerSource, RunState, ServiceStart, StartType, State};
 use super::{ObjectSetting, Value};
 
@@ -25,12 +27,18 @@ pub fn sheet<'a>(
             continue;
         }
         listed += 1;
-        let _ = write!(text, "\r\n{address}\r\n    was: {state}\r\n");
+        let address_shown = address.to_string();
+        let _ = write!(
+            text,
+            "\r\n{}\r\n    was: {}\r\n",
+            in_one_line(&address_shown),
+            in_one_line(&state.to_string())
+        );
         if let Some(hint) = by_hand(address, state) {
-            let _ = write!(text, "    by hand: {hint}\r\n");
+            let _ = write!(text, "    by hand: {}\r\n", in_one_line(&hint));
         }
         if let Some(command) = command_for(address, state) {
-            let _ = write!(text, "    run: {command}\r\n");
+            let _ = write!(text, "    run: {}\r\n", in_one_line(&command));
         }
     }
     if listed == 0 {

@@ -4,10 +4,44 @@ use serde_json::{Map, Value};
 
 use super::LogError;
 
-/// A log as a table of texts.
-pub(super) struct Table {
+/// A log as a table over a document that is read: its cells become text one row at a time, since all of
+/// them at once would take many times the memory of the document.
+pub(super) struct Table<'a> {
     pub(super) names: Vec<String>,
-    pub(super) rows: Vec<Vec<Option<String>>>,
+    rows: TableRows<'a>,
+}
+
+enum TableRows<'a> {
+    /// A list of numbers.
+    Numbers(&'a [Value]),
+    /// A list of objects.
+    Objects(&'a [Value]),
+    /// An object that is the only row.
+    One(&'a Value),
+    /// Lists of equal length, side by side.
+    Columns(Vec<&'a [Value]>),
+}
+
+impl Table<'_> {
+    pub(super) fn len(&self) -> usize {
+        match &self.rows {
+            TableRows::Numbers(list) | TableRows::Objects(list) => list.len(),
+            TableRows::One(_) => 1,
+            TableRows::Columns(columns) => columns.first().map_or(0, |column| column.len()),
+        }
+    }
+
+    pub(super) fn row(&self, row: usize) -> Vec<Option<String>> {
+        let fields = |item: &Value| self.names.iter().map(|name| cell(item.get(name))).collect();
+        match &self.rows {
+            TableRows::Numbers(list) => vec![cell(list.get(row))],
+            TableRows::Objects(list) => list.get(row).map_or_else(Vec::new, fields),
+            TableRows::One(object) => fields(object),
+            TableRows::Columns(columns) => {
+                columns.iter().map(|column| cell(column.get(row))).collect()
+            }
+        }
+    }
 }
 
 /// Names of fields are looked for in as many objects.
@@ -51,20 +85,29 @@ pub(super) fn cell(value: Option<&Value>) -> Option<String> {
     }
 }
 
-/// Reads a JSON document, wherever in it the frames are: a list of objects or of numbers, or several
-/// lists of numbers that are equally long and side by side. What is no JSON is nothing.
+/// A JSON document; nothing where it is none.
+pub(super) fn document(text: &[u8]) -> Option<Value> {
+    serde_json::from_slice(text).ok()
+}
+
+/// The table of a JSON document, wherever in it the frames are: a list of objects or of numbers, or
+/// several lists of numbers that are equally long and side by side.
 ///
 /// Of several the one is taken that has the column which is asked for, or a column of frame times.
-pub(super) fn table(document: &[u8], column: Option<&str>) -> Result<Option<Table>, LogError> {
-    let Ok(document) = serde_json::from_slice::<Value>(document) else { return Ok(None) };
+pub(super) fn table<'a>(
+    document: &'a Value,
+    column: Option<&str>,
+) -> Result<Option<Table<'a>>, LogError> {
     let mut found = Vec::new();
-    tables_in(&document, "", &mut found);
+    tables_in(document, "", &mut found);
     if found.is_empty() {
-        let object = document.as_object().map(|object| Value::Object(object.clone()));
-        return Ok(object.map(|object| of_objects(&[object])));
+        return Ok(document.as_object().map(|object| Table {
+            names: names_of([object].into_iter()),
+            rows: TableRows::One(document),
+        }));
     }
     let paths: Vec<String> = found.iter().map(|(path, _)| path.clone()).collect();
-    let is_meant = |table: &Table| match column {
+    let is_meant = |table: &Table<'_>| match column {
         Some(column) => table.names.iter().any(|name| name == column),
         None => table.names.iter().any(|name| super::columns::speaks_of_frame_times(name)),
     };
@@ -77,10 +120,10 @@ pub(super) fn table(document: &[u8], column: Option<&str>) -> Result<Option<Tabl
     }
 }
 
-fn tables_in(value: &Value, path: &str, found: &mut Vec<(String, Table)>) {
+fn tables_in<'a>(value: &'a Value, path: &str, found: &mut Vec<(String, Table<'a>)>) {
     match value {
         Value::Array(list) if list.iter().any(Value::is_number) => {
-            let rows = list.iter().map(|item| vec![cell(Some(item))]).collect();
+            let rows = TableRows::Numbers(list);
             let name = path.rsplit('.').next().filter(|name| !name.is_empty());
             found.push((
                 path.to_owned(),
@@ -114,9 +157,8 @@ fn tables_in(value: &Value, path: &str, found: &mut Vec<(String, Table)>) {
             let side_by_side =
                 columns.len() > 1 && columns.windows(2).all(|two| two[0].1.len() == two[1].1.len());
             if side_by_side {
-                let rows = (0..columns[0].1.len())
-                    .map(|row| columns.iter().map(|(_, list)| cell(list.get(row))).collect())
-                    .collect();
+                let rows =
+                    TableRows::Columns(columns.iter().map(|(_, list)| list.as_slice()).collect());
                 let names = columns.iter().map(|(name, _)| (*name).clone()).collect();
                 found.push((path.to_owned(), Table { names, rows }));
             }
@@ -132,10 +174,7 @@ fn tables_in(value: &Value, path: &str, found: &mut Vec<(String, Table)>) {
     }
 }
 
-fn of_objects(list: &[Value]) -> Table {
+fn of_objects(list: &[Value]) -> Table<'_> {
     let objects = list.iter().take(SAMPLED_OBJECTS).filter_map(Value::as_object);
-    let names = names_of(objects);
-    let row = |item: &Value| names.iter().map(|name| cell(item.get(name))).collect();
-    let rows = list.iter().map(row).collect();
-    Table { names, rows }
+    Table { names: names_of(objects), rows: TableRows::Objects(list) }
 }

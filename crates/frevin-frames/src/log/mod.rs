@@ -27,8 +27,9 @@ use crate::series::FrameSeries;
 const REJECTED_SHARE_LIMIT: f64 = 0.01;
 /// How many rows are looked at before the column and its unit are chosen.
 const SAMPLED_ROWS: usize = 200;
-/// A JSON document is read as a whole; what is longer can be written as an object on each line.
-const LONGEST_DOCUMENT_BYTES: usize = 1 << 30;
+/// A JSON document is read as a whole, and takes up to ten times its length in memory; what is longer
+/// can be written as an object on each line.
+const LONGEST_DOCUMENT_BYTES: usize = 64 << 20;
 
 /// A unit of time in a log.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -182,7 +183,9 @@ pub enum LogError {
     TooManyRejected { rejected: u64, rows: u64, first: RejectedRow },
     #[error("a row is longer than {bytes} bytes")]
     RowTooLong { bytes: usize },
-    #[error("the JSON document is longer than {bytes} bytes")]
+    #[error(
+        "the JSON document is longer than {bytes} bytes; with an object on each line it may be of any length"
+    )]
     DocumentTooLong { bytes: usize },
     #[error("it cannot be read to its end: {reason}")]
     Unreadable { reason: String },
@@ -224,12 +227,17 @@ pub fn read_log(
         if let Some(fields) = json::fields_of_lines(&head, is_whole) {
             return read_json_lines(source, head, fields, options, keep);
         }
-        fill(&mut source, &mut head, LONGEST_DOCUMENT_BYTES).map_err(unreadable)?;
-        if head.len() == LONGEST_DOCUMENT_BYTES {
+        let left = LONGEST_DOCUMENT_BYTES.saturating_sub(head.len()) as u64;
+        source.by_ref().take(left).read_to_end(&mut head).map_err(unreadable)?;
+        if head.len() >= LONGEST_DOCUMENT_BYTES {
             return Err(LogError::DocumentTooLong { bytes: LONGEST_DOCUMENT_BYTES });
         }
-        if let Some(table) = json::table(&head, options.column.as_deref())? {
-            return read_document(&table, options, keep);
+        if let Some(document) = json::document(&head) {
+            drop(head);
+            return match json::table(&document, options.column.as_deref())? {
+                Some(table) => read_document(&table, options, keep),
+                None => Err(LogError::NoFrames),
+            };
         }
     }
     read_text(source, head, is_whole, options, keep)
@@ -314,18 +322,19 @@ fn read_json_lines(
 }
 
 fn read_document(
-    table: &json::Table,
+    table: &json::Table<'_>,
     options: &LogOptions,
     keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
 ) -> Result<LogReading, LogError> {
-    let rows = table.rows.iter().take(SAMPLED_ROWS).cloned();
+    let rows = (0..table.len().min(SAMPLED_ROWS)).map(|row| table.row(row));
     let samples = samples_of_texts(rows, table.names.len().max(1));
     let form = Form::JsonLines { fields: table.names.clone() };
     let reader = row_reader(form, &table.names, &samples, options)?;
     let mut taken = vec!["it is JSON".to_owned()];
     taken.extend(reader.chosen.because.iter().cloned());
     let mut rows = Rows::of(&reader);
-    for (index, row) in table.rows.iter().enumerate() {
+    for index in 0..table.len() {
+        let row = table.row(index);
         let cell = |column: usize| row.get(column)?.as_deref().map(str::as_bytes);
         reader.take_row(cell, index as u64 + 1, &mut rows);
     }

@@ -77,6 +77,6 @@ pub(super) fn read(folder: &Folder) -> Result<Vec<Event>, PcError> {
     if !path.exists() {
         return Ok(Vec::new());
     }
-    let text = fs_err::read_to_string(path)?;
+    let text = folder.text(EVENTS)?;
     Ok(text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect())
 }

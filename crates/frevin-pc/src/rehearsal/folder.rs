@@ -6,7 +6,10 @@ use serde::{Serialize, de::DeserializeOwned};
 
 use crate::contract::PcError;
 use crate::durable::{sync_file, sync_folder};
+use crate::limited::{self, LimitedReadError};
 
+/// What a file of a rehearsal PC may be long, in bytes: far more than a whole registry of one.
+const LONGEST_BYTES: u64 = 64 << 20;
 /// What the name of a file that is being replaced ends in.
 const DRAFT: &str = ".new";
 
@@ -46,7 +49,7 @@ impl Folder {
         if !self.path(name).exists() {
             return Ok(T::default());
         }
-        let text = fs_err::read_to_string(self.path(name))?;
+        let text = self.text(name)?;
         serde_json::from_str(&text).map_err(|error| self.broken(name, error.to_string()))
     }
 
@@ -85,16 +88,30 @@ impl Folder {
     }
 
     fn read(&self, name: &'static str) -> Result<String, PcError> {
-        let path = self.path(name);
-        match fs_err::read_to_string(&path) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+        match self.text(name) {
+            Err(PcError::Io(error))
+                if matches!(
+                    error.kind(),
+                    std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory
+                ) =>
+            {
                 Err(PcError::NotAPc { folder: self.root.clone(), missing: name })
             }
-            Err(error) if error.kind() == std::io::ErrorKind::NotADirectory => {
-                Err(PcError::NotAPc { folder: self.root.clone(), missing: name })
-            }
-            read => Ok(read?),
+            read => read,
         }
+    }
+
+    /// The text of a file. The folder may be somebody else's: no file of it is read without end.
+    pub(super) fn text(&self, name: &str) -> Result<String, PcError> {
+        let path = self.path(name);
+        let bytes = limited::read(&path, LONGEST_BYTES).map_err(|error| match error {
+            LimitedReadError::Io(error) => PcError::Io(std::io::Error::new(
+                error.kind(),
+                format!("{}: {error}", path.display()),
+            )),
+            error @ LimitedReadError::TooLong { .. } => self.broken(name, error.to_string()),
+        })?;
+        String::from_utf8(bytes).map_err(|error| self.broken(name, error.to_string()))
     }
 
     pub(super) fn broken(&self, name: &str, reason: String) -> PcError {

@@ -7,6 +7,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::contract::{WriteError, Written};
 
+/// The deepest key that a rehearsal PC holds: what is read back of its file is nested twice as deep,
+/// and the reader of JSON goes no deeper than 128. Windows' own limit is 512.
+const DEEPEST: usize = 60;
+
 /// One key.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -65,6 +69,10 @@ impl Registry {
         let no_parent = || WriteError::Refused(format!("the key above {path} does not exist"));
         match state {
             State::Value(Value::Key) => {
+                if path.names().len() > DEEPEST {
+                    let reason = format!("a rehearsal PC holds keys at most {DEEPEST} deep");
+                    return Err(WriteError::Refused(reason));
+                }
                 parent.ok_or_else(no_parent)?.keys.entry(name.clone()).or_default();
                 Ok(Written::Done)
             }

@@ -14,6 +14,7 @@ use frevin_core::tweak::{Arguments, Catalogue, ParameterKind, Tweak, check_argum
 use frevin_ledger::{Ledger, LedgerError};
 
 use crate::failure::{Failure, Kind};
+use crate::strangers_file;
 
 /// What somebody named, as they wrote it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -215,20 +216,8 @@ pub(crate) fn read_document(
     /// No profile is that long; what is, is something else.
     const LONGEST_BYTES: u64 = 1 << 20;
     let name = path.display().to_string();
-    let not_there = |error: std::io::Error| {
-        Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"))
-            .hint("name a profile's TOML file; `frevin profile new NAME` makes one")
-    };
-    let length = std::fs::metadata(path).map_err(not_there)?.len();
-    if length > LONGEST_BYTES {
-        let message = format!("{name} is {length} bytes long; no profile is");
-        return Err(Failure::new(Kind::BadInput, message));
-    }
-    let bytes = std::fs::read(path).map_err(not_there)?;
-    let text = String::from_utf8(bytes).map_err(|error| {
-        let at = error.utf8_error().valid_up_to();
-        Failure::new(Kind::BadInput, format!("{name} is not text: byte {at} is not UTF-8"))
-    })?;
+    let text = strangers_file::read_text(path, LONGEST_BYTES, "profile")
+        .map_err(|failure| failure.hint("`frevin profile new NAME` makes a profile's TOML file"))?;
     let profile = Profile::parse(&name, &text, catalogue)?;
     let alone = stand_alone(&name, &text, &profile, &mut bases(ledger, catalogue))?;
     Ok(ReadDocument { text, profile, alone })

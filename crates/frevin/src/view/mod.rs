@@ -12,12 +12,14 @@ mod plots;
 pub(crate) mod restarted;
 pub(crate) mod rolled_back;
 pub(crate) mod saved;
+mod terminal;
 pub(crate) mod verdict;
 pub(crate) mod visits;
 mod words;
 
 pub(crate) use page::{Page, Table, bad, dim, good, strong, warn, written};
 pub(crate) use plots::{Histogram, LongestFrames, frame_line, interval_bar, range_line};
+pub(crate) use terminal::{for_terminal, json_for_terminal};
 pub(crate) use words::{
     bytes, count, fps, moments_awaited, named_among, percent, short, show_waiting, shown, shown_at,
     when,

@@ -1,15 +1,21 @@
 //! A page of text: headings, lines, tables.
 
 use std::fmt::{Display, Write as _};
+use std::io::IsTerminal as _;
+use std::ops::Range;
 
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Cell, CellAlignment, ColumnConstraint, ContentArrangement, presets};
 use unicode_width::UnicodeWidthStr as _;
 
+use super::terminal::for_terminal;
+
 /// Text for a terminal. Its colours are taken out when it is printed where none are wanted.
 #[derive(Debug, Default, Clone)]
 pub(crate) struct Page {
     text: String,
+    /// Where in the text a document is that goes out byte for byte, unless a terminal shows it.
+    documents: Vec<Range<usize>>,
 }
 
 /// What matters most on a line.
@@ -83,9 +89,25 @@ impl Page {
         self.paragraph_in(indent, |line| line, text);
     }
 
-    /// Text as it is.
+    /// A document as it is: it may be on its way into a file.
     pub(crate) fn verbatim(&mut self, text: &str) {
+        let begin = self.text.len();
         self.text.push_str(text);
+        self.documents.push(begin..self.text.len());
+    }
+
+    /// The page as it goes out: to a terminal, where nothing of it may be more than text, or elsewhere,
+    /// where documents are what they are.
+    fn shown(&self, to_terminal: bool) -> String {
+        let documents = if to_terminal { &[][..] } else { &self.documents };
+        let (mut shown, mut at) = (String::with_capacity(self.text.len()), 0);
+        for document in documents {
+            shown.push_str(&for_terminal(&self.text[at..document.start]));
+            shown.push_str(&self.text[document.clone()]);
+            at = document.end;
+        }
+        shown.push_str(&for_terminal(&self.text[at..]));
+        shown
     }
 
     /// A blank line.
@@ -128,7 +150,7 @@ impl Page {
     /// Prints the page to standard error. Nothing can be told where that cannot be written.
     pub(crate) fn print_aside(&self) {
         use std::io::Write as _;
-        let _ = anstream::stderr().lock().write_all(self.text.as_bytes());
+        let _ = anstream::stderr().lock().write_all(self.shown(true).as_bytes());
     }
 
     /// Prints the page to standard output, without colours where they are not wanted.
@@ -139,8 +161,9 @@ impl Page {
     pub(crate) fn print(&self) -> std::io::Result<()> {
         use std::io::Write as _;
         written(|| {
+            let to_terminal = std::io::stdout().is_terminal();
             let mut out = anstream::stdout().lock();
-            out.write_all(self.text.as_bytes())?;
+            out.write_all(self.shown(to_terminal).as_bytes())?;
             out.flush()
         })
     }

@@ -15,6 +15,7 @@ use unicode_security::confusable_detection::skeleton;
 
 use self::table::{Guards, HARMLESS_BOOT_ELEMENTS, ROWS};
 use super::{Address, FileSetting, Hive, KeyPath, ObjectKind, ObjectSetting, Place, WinName};
+use crate::plain_text::is_hidden;
 
 /// Why a setting is protected.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -210,20 +211,12 @@ fn as_it_looks(name: &WinName) -> WinName {
     if name.as_str().is_ascii() {
         return name.clone();
     }
-    let seen = name.as_str().nfkc().filter(|c| !is_unseen(*c)).flat_map(|c| match c {
+    let seen = name.as_str().nfkc().filter(|c| !is_hidden(*c)).flat_map(|c| match c {
         _ if c.is_ascii() => vec![c],
         // One character at a time, since the skeleton of ASCII is not ASCII as it was.
         _ => skeleton(c.encode_utf8(&mut [0; 4])).collect(),
     });
     WinName::new(seen.collect::<String>())
-}
-
-/// Characters that are written and not seen: joiners, marks of direction, and their like.
-fn is_unseen(c: char) -> bool {
-    matches!(c, '\u{ad}' | '\u{34f}' | '\u{61c}' | '\u{115f}'..='\u{1160}' | '\u{17b4}'..='\u{17b5}'
-        | '\u{180b}'..='\u{180f}' | '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}'
-        | '\u{2060}'..='\u{206f}' | '\u{3164}' | '\u{fe00}'..='\u{fe0f}' | '\u{feff}' | '\u{ffa0}'
-        | '\u{e0000}'..='\u{e0fff}')
 }
 
 fn of_key(key: &PlainKey) -> Option<Reason> {

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use frevin_core::facts::Facts;
 use frevin_core::pack::{self, Pack, PackFile};
+use frevin_core::plain_text::in_one_line;
 use frevin_core::preview::{LeftOut, Wish};
 use frevin_core::profile::{
     Profile, ProfileName, Remark, RemarkKind, Version, WantedBy, WishDifference, fit, ready_made,
@@ -23,6 +24,7 @@ use crate::operations::profiles::{SaveReport, save_text};
 use crate::operations::target::{ReadDocument, Unsaved, bases, load, read_document};
 use crate::outcome::{Outcome, View};
 use crate::own_tweaks;
+use crate::strangers_file;
 use crate::view::{Page, Table, bad, count, dim, short, shown, strong, warn};
 
 /// No file of a pack is that long, in bytes.
@@ -236,10 +238,7 @@ fn import_profile(
 /// The definitions of tweaks that came along in a document.
 fn definitions_in(file: &Path) -> Result<Vec<(TweakId, String)>, Failure> {
     // What is no document, or is too long, is told by who reads it whole.
-    let text = match std::fs::metadata(file) {
-        Ok(metadata) if metadata.len() <= LONGEST_BYTES => std::fs::read_to_string(file).ok(),
-        _ => None,
-    };
+    let text = strangers_file::read_text(file, LONGEST_BYTES, "profile").ok();
     let Some(table) = text.and_then(|text| text.parse::<toml::Table>().ok()) else {
         return Ok(Vec::new());
     };
@@ -302,19 +301,12 @@ fn import_pack(
 
 fn read_registry(file: &Path) -> Result<PackFile, Failure> {
     let shown = file.display();
-    let not_there = |error: std::io::Error| {
-        Failure::new(Kind::NotFound, format!("{shown} cannot be read: {error}"))
-    };
-    let length = std::fs::metadata(file).map_err(not_there)?.len();
-    if length > LONGEST_BYTES {
-        let message = format!("{shown} is {length} bytes long; no pack is");
-        return Err(Failure::new(Kind::BadInput, message));
-    }
-    let bytes = std::fs::read(file).map_err(not_there)?;
+    let bytes = strangers_file::read(file, LONGEST_BYTES, "pack")?;
     let text = registry_text::read(&bytes)
         .map_err(|error| Failure::new(Kind::BadInput, format!("{shown}: {error}")))?;
-    let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    Ok(PackFile { name, text })
+    // The name goes into comments and messages: it is a line of text there, whatever it holds.
+    let name = file.file_name().unwrap_or_default().to_string_lossy();
+    Ok(PackFile { name: in_one_line(&name).into_owned(), text })
 }
 
 /// A profile's name made of a file's.
@@ -336,7 +328,7 @@ fn imported_from(files: &[&Path]) -> String {
     let names: Vec<_> = files
         .iter()
         .filter_map(|file| file.file_name())
-        .map(|name| name.to_string_lossy())
+        .map(|name| in_one_line(&name.to_string_lossy()).into_owned())
         .collect();
     format!("imported from {}", names.join(", "))
 }
@@ -345,11 +337,14 @@ fn imported_from(files: &[&Path]) -> String {
 fn refuse_known(ledger: &Ledger, name: &ProfileName) -> Result<(), Failure> {
     let latest =
         frevin_core::profile::RevisionName { profile: name.clone(), version: Version::Latest };
-    if ledger.revision(&latest).is_ok() {
-        return Err(Failure::new(Kind::BadInput, format!("there is a profile `{name}` already"))
-            .hint("nothing was changed; give this one another name with --name"));
-    }
-    Ok(())
+    let of_frevin = ready_made().iter().any(|known| known.name == *name);
+    let message = match ledger.revision(&latest) {
+        _ if of_frevin => format!("`{name}` is a profile that comes with Frevin"),
+        Ok(_) => format!("there is a profile `{name}` already"),
+        Err(_) => return Ok(()),
+    };
+    Err(Failure::new(Kind::BadInput, message)
+        .hint("nothing was changed; give this one another name with --name"))
 }
 
 impl View for DiffReport {
