@@ -156,6 +156,17 @@ impl Context {
         }
     }
 
+    /// The rehearsal PC that is meant, or nothing where another is, or none is named.
+    pub(crate) fn rehearsal_pc_if_named(&self) -> Result<Option<RehearsalPc>, Failure> {
+        if self.pc.is_none() && self.configured_pc()?.is_none() {
+            return Ok(None);
+        }
+        match self.meant()? {
+            Meant::Rehearsal(folder) => Ok(Some(RehearsalPc::open(&folder)?)),
+            Meant::Live => Ok(None),
+        }
+    }
+
     /// The PC that is meant, or nothing where none is named.
     pub(crate) fn pc_if_named(&self) -> Result<Option<Box<dyn Pc>>, Failure> {
         let is_named = self.pc.is_some() || self.configured_pc()?.is_some();

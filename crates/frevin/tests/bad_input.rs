@@ -13,7 +13,7 @@ fn what_is_not_there() {
     let place = Place::with_evening();
     assert_snapshot!(place.run(&["profile", "check", "nowhere.toml"]).fails(3).err, @"
     error: nowhere.toml cannot be read: No such file or directory (os error 2)
-    help: name a profile's TOML file; `frevin profile new NAME` makes one
+    help: `frevin profile new NAME` makes a profile's TOML file
     ");
     assert_snapshot!(place.run(&["preview", "evenin"]).fails(3).err, @"
     error: there is no profile `evenin` in the ledger
@@ -121,7 +121,10 @@ fn a_broken_profile_is_shown_where_it_is_broken() {
        ╰────
     "#);
     place.write("binary.toml", [0xff, 0xfe, 0]);
-    assert_snapshot!(place.run(&["profile", "check", "binary.toml"]).fails(4).err, @"error: binary.toml is not text: byte 0 is not UTF-8");
+    assert_snapshot!(place.run(&["profile", "check", "binary.toml"]).fails(4).err, @"
+    error: binary.toml is not text: byte 0 is not UTF-8
+    help: `frevin profile new NAME` makes a profile's TOML file
+    ");
     place.write("huge.toml", vec![b'#'; 2 << 20]);
     assert_snapshot!(place.run(&["profile", "check", "huge.toml"]).fails(4).err, @"error: huge.toml is 2097152 bytes long; no profile is");
 }

@@ -105,6 +105,7 @@ fn plans_and_changes() {
     assert_snapshot!(lines(&place.json(&["rollback", "1", "--yes"])), @"
     left_in_place[]
     let_go
+    refused[]
     takes_effect
     way_back.changed_by_others[]
     way_back.steps[].write.address

@@ -366,7 +366,7 @@ mod tests {
         #[test]
         fn text_and_value_agree(
             names in prop::collection::vec(r"[a-zA-Z0-9 #%._{}\-]{1,12}", 1..5),
-            value in prop::option::of(r"[^\x00]{0,12}"),
+            value in prop::option::of(r"\PC{0,12}"),
         ) {
             let path = format!(r"HKCU\{}", names.join(r"\"));
             let key: KeyPath = path.parse().unwrap();

@@ -1,14 +1,13 @@
 //! How a text of rows is laid out: what separates its cells, and where its rows begin.
 
 use super::number::{clock, number};
+use super::quoted::{LONGEST_CELL_LINES, QuotedRows};
 use super::{LogError, LogOptions, columns};
 
 /// Separators in the order in which they are tried.
 const SEPARATORS: [u8; 5] = [b',', b';', b'\t', b'|', b' '];
 /// How many lines may come before the heading.
 const LONGEST_PREAMBLE: usize = 200;
-/// How many lines a cell may have.
-const LONGEST_CELL_LINES: usize = 20;
 /// How many rows below the heading have to be alike.
 const ROWS_ALIKE: usize = 3;
 
@@ -43,13 +42,9 @@ fn cells(line: &str, separator: u8) -> Vec<String> {
         let cells = line.split(char::from(separator));
         return cells.map(|cell| cell.trim().to_owned()).collect();
     }
-    let mut reader = csv::ReaderBuilder::new()
-        .delimiter(separator)
-        .has_headers(false)
-        .flexible(true)
-        .from_reader(line.as_bytes());
-    let record = reader.records().next().and_then(Result::ok).unwrap_or_default();
-    record.iter().map(|cell| cell.trim().to_owned()).collect()
+    let row = QuotedRows::of(line.as_bytes(), separator, 0).next();
+    let cells = row.into_iter().flat_map(|row| row.cells);
+    cells.map(|cell| String::from_utf8_lossy(&cell).trim().to_owned()).collect()
 }
 
 /// Cells up to the last that is not blank.

@@ -5,6 +5,7 @@ mod columns;
 mod json;
 mod layout;
 mod number;
+mod quoted;
 mod rows;
 mod stream;
 
@@ -17,9 +18,10 @@ use serde::Serialize;
 use thiserror::Error;
 
 use self::columns::Sample;
+use self::quoted::QuotedRows;
 use self::rows::{Form, RowReader, Rows};
 use self::stream::join::{Joiner, in_parallel};
-use self::stream::source::{HEAD_BYTES, Pieces, decoded, fill};
+use self::stream::source::{HEAD_BYTES, OneLineEnd, Pieces, decoded, fill, has_lone_returns};
 use crate::series::FrameSeries;
 
 /// Above this share of rows that hold no frame time, a log is refused: whatever it is, it is
@@ -240,6 +242,12 @@ pub fn read_log(
             };
         }
     }
+    if has_lone_returns(&head, is_whole) {
+        let mut source = OneLineEnd::of(io::Cursor::new(head).chain(source));
+        let mut head = Vec::new();
+        fill(&mut source, &mut head, HEAD_BYTES).map_err(unreadable)?;
+        return read_text(source, head, is_whole, options, keep);
+    }
     read_text(source, head, is_whole, options, keep)
 }
 
@@ -375,13 +383,8 @@ fn samples_of(body: &[u8], separator: u8, columns: usize) -> Vec<Sample> {
             take(&mut line.split(u8::is_ascii_whitespace).filter(|cell| !cell.is_empty()));
         }
     } else {
-        let mut reader = csv::ReaderBuilder::new()
-            .delimiter(separator)
-            .flexible(true)
-            .has_headers(false)
-            .from_reader(body);
-        for record in reader.byte_records().take(SAMPLED_ROWS).flatten() {
-            take(&mut record.iter());
+        for row in QuotedRows::of(body, separator, columns).take(SAMPLED_ROWS) {
+            take(&mut row.cells.iter().map(|cell| &**cell));
         }
     }
     samples
@@ -414,7 +417,7 @@ fn row_reader(
         of_column && only.iter().all(|(column, _)| column != at)
     };
     let watched = (0..names.len()).filter(is_watched).collect();
-    Ok(RowReader { form, chosen: chosen?, only, watched })
+    Ok(RowReader { form, chosen: chosen?, columns: names.len(), only, watched })
 }
 
 #[cfg(test)]
@@ -462,6 +465,14 @@ mod tests {
             error.to_string(),
             "1 of 3 rows hold no frame time, the first in line 3: the row has no such cell"
         );
+    }
+
+    #[test]
+    fn line_ends_of_every_kind_end_lines_in_one_log() {
+        let text = "Frame time (ms)\r\n16.1\r\n16.2\n16.3\r16.4\r\r\n16.5\r";
+        let (series, reading) = read_log_bytes(text.as_bytes(), &LogOptions::default()).unwrap();
+        assert_eq!(series.frame_ms(), [16.1, 16.2, 16.3, 16.4, 16.5]);
+        assert_eq!(reading.rejected, 0);
     }
 
     #[test]

@@ -6,6 +6,7 @@ use wide::u8x64;
 
 use super::columns::{Chosen, Writing};
 use super::number::{nth_cell, plain_number};
+use super::quoted::QuotedRows;
 use super::{ColumnKind, RejectedRow, json};
 
 /// How many rejected rows are kept to be shown.
@@ -20,6 +21,8 @@ const DAY_MS: f64 = 86_400_000.0;
 pub(super) struct RowReader {
     pub(super) form: Form,
     pub(super) chosen: Chosen,
+    /// How many columns the heading names; none where there is no heading.
+    pub(super) columns: usize,
     /// Columns of which only rows with one text are taken.
     pub(super) only: Vec<(usize, Vec<u8>)>,
     /// Columns that tell frames apart: a log in which they differ is of several.
@@ -281,17 +284,9 @@ impl RowReader {
     }
 
     fn read_quoted(&self, piece: &[u8], separator: u8, rows: &mut Rows) {
-        let mut reader = csv::ReaderBuilder::new()
-            .delimiter(separator)
-            .flexible(true)
-            .has_headers(false)
-            .from_reader(piece);
-        let mut record = csv::ByteRecord::new();
-        // Reading from memory cannot fail, and rows may be of any length.
-        while matches!(reader.read_byte_record(&mut record), Ok(true)) {
-            let line = record.position().map_or(0, csv::Position::line);
-            if record.iter().any(|cell| !cell.trim_ascii().is_empty()) {
-                self.take_row(|index| record.get(index), line, rows);
+        for row in QuotedRows::of(piece, separator, self.columns) {
+            if row.cells.iter().any(|cell| !cell.trim_ascii().is_empty()) {
+                self.take_row(|index| row.cells.get(index).map(|cell| &**cell), row.line, rows);
             }
         }
         rows.lines = memchr::memchr_iter(b'\n', piece).count() as u64;
@@ -393,7 +388,7 @@ mod tests {
             let (unit, holds, writing) = (TimeUnit::Milliseconds, ColumnKind::FrameTimes, Writing::Plain);
             let chosen = Chosen { index, holds, unit, writing, because: Vec::new() };
             let form = Form::Delimited { separator: b',' };
-            let reader = RowReader { form, chosen, only: Vec::new(), watched: Vec::new() };
+            let reader = RowReader { form, chosen, columns: 0, only: Vec::new(), watched: Vec::new() };
             let (mut plain, mut others) = (Rows::of(&reader), Rows::of(&reader));
             reader.read_plain(text.as_bytes(), b',', &mut plain);
             reader.read_lines(text.as_bytes(), &mut others, |line, index| {

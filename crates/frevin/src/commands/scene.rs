@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::measure::sources::scenes_of;
 use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, dim, good};
 
@@ -62,8 +63,8 @@ pub(crate) fn run(context: &Context, command: &SceneCommand) -> Result<Outcome, 
         }
         SceneCommand::List => {
             let scenes = ledger.scenes()?;
-            let mut on_this_pc = match context.pc_if_named()? {
-                Some(_) => crate::measure::sources::scenes_of(&context.rehearsal_pc()?)?,
+            let mut on_this_pc = match context.rehearsal_pc_if_named()? {
+                Some(pc) => scenes_of(&pc)?,
                 None => Vec::new(),
             };
             on_this_pc.retain(|scene| !scenes.iter().any(|known| known.name == scene.name));

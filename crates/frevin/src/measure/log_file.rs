@@ -24,13 +24,22 @@ pub(crate) fn open(
     let name = path.display();
     let not_there =
         |error: io::Error| Failure::new(Kind::NotFound, format!("{name} cannot be read: {error}"));
+    // A pipe would be waited for without end, and cannot be read from its beginning again.
+    let metadata = std::fs::metadata(path).map_err(not_there)?;
+    if !metadata.is_file() {
+        return Err(Failure::new(
+            Kind::BadInput,
+            format!("{name} is no file that a log can be in"),
+        )
+        .hint("write what comes through a pipe into a file first"));
+    }
     let mut file = File::open(path).map_err(not_there)?;
-    let length = file.metadata().map_err(not_there)?.len();
+    let length = metadata.len();
     let mut begins = Vec::new();
     file.by_ref().take(4).read_to_end(&mut begins).map_err(not_there)?;
     file.rewind().map_err(not_there)?;
     let progress = context.progress(length, "reading, in bytes");
-    let file = progress.wrap_read(file);
+    let file = progress.wrap_read(Whole { file, left: length });
     let source: Box<dyn Read + Send> = match begins[..] {
         [0x1F, 0x8B, ..] => Box::new(Unpacked::new(flate2::read::MultiGzDecoder::new(file))),
         [0x28, 0xB5, 0x2F, 0xFD] => {
@@ -39,6 +48,24 @@ pub(crate) fn open(
         _ => Box::new(file),
     };
     Ok((source, progress))
+}
+
+/// A file that is as long at its end as it was at its beginning, or longer: what was cut while it was read
+/// is half of something.
+struct Whole {
+    file: File,
+    left: u64,
+}
+
+impl Read for Whole {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.file.read(buffer)?;
+        if read == 0 && self.left > 0 && !buffer.is_empty() {
+            return Err(io::Error::other("it became shorter while it was read"));
+        }
+        self.left = self.left.saturating_sub(read as u64);
+        Ok(read)
+    }
 }
 
 /// Reads a log file: its frames, and what was taken for what.

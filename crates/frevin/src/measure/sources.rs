@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use frevin_core::ids::SceneName;
 use frevin_core::visits::{RunSource, Scene};
 use frevin_frames::{FrameSeries, LogOptions, LogReading};
+use frevin_ledger::Ledger;
 use frevin_pc::PcLock;
 use frevin_pc::rehearsal::RehearsalPc;
 
@@ -52,6 +53,26 @@ impl FrameSource for RehearsalScene {
 
     fn starts_program(&self) -> bool {
         true
+    }
+}
+
+/// Makes sure that the ledger has a scene: it has it, or the rehearsal PC that is meant does.
+pub(crate) fn know_scene(
+    context: &Context,
+    ledger: &mut Ledger,
+    name: &SceneName,
+) -> Result<(), Failure> {
+    let unknown = match ledger.scene(name) {
+        Ok(_) => return Ok(()),
+        Err(unknown) => unknown,
+    };
+    let of_pc = match context.rehearsal_pc_if_named()? {
+        Some(pc) => scenes_of(&pc)?,
+        None => Vec::new(),
+    };
+    match of_pc.iter().find(|scene| scene.name == *name) {
+        Some(scene) => Ok(ledger.add_scene(scene)?),
+        None => Err(unknown.into()),
     }
 }
 

@@ -45,6 +45,58 @@ fn unmarked_utf16(beginning: &[u8]) -> Option<&'static Encoding> {
     }
 }
 
+/// A source in which some lines end in a carriage return alone, some in one with a line feed, some in a
+/// line feed: each comes out as a line feed.
+pub(in crate::log) struct OneLineEnd<R> {
+    source: R,
+    chunk: Vec<u8>,
+    given: usize,
+    is_after_return: bool,
+}
+
+impl<R: Read> OneLineEnd<R> {
+    pub(in crate::log) fn of(source: R) -> Self {
+        Self { source, chunk: Vec::new(), given: 0, is_after_return: false }
+    }
+
+    fn next_chunk(&mut self) -> io::Result<()> {
+        const CHUNK_BYTES: u64 = 1 << 16;
+        let mut raw = Vec::new();
+        self.source.by_ref().take(CHUNK_BYTES).read_to_end(&mut raw)?;
+        self.chunk.clear();
+        self.given = 0;
+        for byte in &raw {
+            let is_second_half = *byte == b'\n' && self.is_after_return;
+            self.is_after_return = *byte == b'\r';
+            if !is_second_half {
+                self.chunk.push(if self.is_after_return { b'\n' } else { *byte });
+            }
+        }
+        // A chunk of nothing but the second half of a line end is not the end of the source.
+        if self.chunk.is_empty() && !raw.is_empty() { self.next_chunk() } else { Ok(()) }
+    }
+}
+
+impl<R: Read> Read for OneLineEnd<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.given == self.chunk.len() {
+            self.next_chunk()?;
+        }
+        let read = (&self.chunk[self.given..]).read(buffer)?;
+        self.given += read;
+        Ok(read)
+    }
+}
+
+/// Whether a text has a line that ends in a carriage return alone.
+pub(in crate::log) fn has_lone_returns(text: &[u8], is_whole: bool) -> bool {
+    let is_lone = |at: usize| match text.get(at + 1) {
+        Some(next) => *next != b'\n',
+        None => is_whole,
+    };
+    memchr::memchr_iter(b'\r', text).any(is_lone)
+}
+
 /// Fills `buffer` up to `wanted` bytes; fewer only where the source ends.
 pub(in crate::log) fn fill(
     source: &mut impl Read,

@@ -14,7 +14,7 @@ use super::ConditionArgs;
 use super::show::show_figures;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::measure::sources::{GivenLogs, TakenLog};
+use crate::measure::sources::{GivenLogs, TakenLog, know_scene};
 use crate::measure::{DeclaredConditions, VisitPlan, log_file, refuse_known_frames, visit};
 use crate::outcome::{Outcome, View};
 use crate::view::visits::{RUN_HEADINGS, run_row, show_conditions};
@@ -127,7 +127,7 @@ fn only(text: &str) -> Result<(String, String), String> {
 
 pub(super) fn import(context: &Context, args: &ImportArgs) -> Result<Outcome, Failure> {
     let mut ledger = context.ledger()?;
-    ledger.scene(&args.scene)?;
+    know_scene(context, &mut ledger, &args.scene)?;
     if args.warm_up >= args.files.len() {
         let message = "all files are warm-up: at least one run has to count";
         return Err(Failure::new(Kind::Usage, message));
