@@ -21,6 +21,6 @@ pub use contract::{
     CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
     WriteError, Written,
 };
-pub use files::is_link;
+pub use files::{MoveNew, is_link, link_and_remove};
 pub use fingerprint::{Fingerprint, fingerprint};
 pub use restarts::{BroughtAbout, Restarts};

@@ -24,9 +24,19 @@ pub enum LimitedReadError {
 /// # Errors
 /// [`LimitedReadError`] where it cannot be read, or is longer than `limit_bytes`.
 pub fn read(file: &Path, limit_bytes: u64) -> Result<Vec<u8>, LimitedReadError> {
-    let open = std::fs::File::open(file)?;
+    read_from(std::fs::File::open(file)?, limit_bytes)
+}
+
+/// Reads what is open to its end.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_from(
+    source: impl std::io::Read,
+    limit_bytes: u64,
+) -> Result<Vec<u8>, LimitedReadError> {
     let mut bytes = Vec::new();
-    open.take(limit_bytes.saturating_add(1)).read_to_end(&mut bytes)?;
+    source.take(limit_bytes.saturating_add(1)).read_to_end(&mut bytes)?;
     if bytes.len() as u64 > limit_bytes {
         return Err(LimitedReadError::TooLong { limit_bytes });
     }

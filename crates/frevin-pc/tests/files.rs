@@ -202,3 +202,111 @@ fn emptying_is_for_good_and_says_how_much() {
     assert_eq!(place.pc.empty_quarantine(CleanPlace::UserTemp).unwrap().files_set_aside, 0);
     assert!(place.file("user-temp/today.tmp").exists());
 }
+
+/// What the quarantine of temporary files holds, by name.
+fn aside_files(place: &Place) -> Vec<String> {
+    let mut names: Vec<String> =
+        fs_err::read_dir(place.pc.folder().join("quarantine/user-temp/files"))
+            .map(|entries| entries.map(|e| e.unwrap().file_name().into_string().unwrap()).collect())
+            .unwrap_or_default();
+    names.sort();
+    names
+}
+
+#[test]
+fn what_is_set_aside_is_never_replaced_and_neither_is_a_newcomer() {
+    let mut place = Place::new();
+    let _lock = place.pc.lock().unwrap();
+    fs_err::write(place.file("user-temp/mine.tmp"), "mine").unwrap();
+    place.pc.write(&at(TEMP), &aside(0)).unwrap();
+    let kept = aside_files(&place);
+    assert!(kept.contains(&"mine.tmp".to_owned()));
+    fs_err::write(place.file("user-temp/mine.tmp"), "new").unwrap();
+
+    // Again, as after a crash or a drift: the one that is told of stays, and so does the newcomer.
+    place.pc.write(&at(TEMP), &aside(0)).unwrap();
+    let set_aside = place.pc.folder().join("quarantine/user-temp/files/mine.tmp");
+    assert_eq!(fs_err::read_to_string(&set_aside).unwrap(), "mine");
+    assert_eq!(fs_err::read_to_string(place.file("user-temp/mine.tmp")).unwrap(), "new");
+    assert_eq!(place.pc.write(&at(TEMP), &State::Absent).unwrap(), Written::LeftInPlace);
+    assert_eq!(fs_err::read_to_string(place.file("user-temp/mine.tmp")).unwrap(), "new");
+    assert!(aside_files(&place).contains(&"mine.tmp".to_owned()));
+    fs_err::rename(place.file("user-temp/mine.tmp"), place.file("user-temp/other")).unwrap();
+    assert_eq!(place.pc.write(&at(TEMP), &State::Absent).unwrap(), Written::Done);
+    assert_eq!(fs_err::read_to_string(place.file("user-temp/mine.tmp")).unwrap(), "mine");
+}
+
+#[test]
+fn a_folder_that_became_a_link_leads_nowhere_in_either_direction() {
+    let mut place = Place::new();
+    let _lock = place.pc.lock().unwrap();
+    let outside = place.folder.path().join("outside");
+    fs_err::create_dir(&outside).unwrap();
+    fs_err::write(outside.join("old.tmp"), "theirs").unwrap();
+    fs_err::create_dir(place.file("user-temp/sub")).unwrap();
+    fs_err::write(place.file("user-temp/sub/old.tmp"), "ours").unwrap();
+    place.pc.write(&at(TEMP), &aside(0)).unwrap();
+
+    // The folder that the file came from is a link now: nothing comes back through it.
+    let _ = fs_err::remove_dir(place.file("user-temp/sub"));
+    symlink(&outside, place.file("user-temp/sub")).unwrap();
+    assert!(place.pc.write(&at(TEMP), &State::Absent).is_err());
+    assert_eq!(fs_err::read_to_string(outside.join("old.tmp")).unwrap(), "theirs");
+    fs_err::remove_file(place.file("user-temp/sub")).unwrap();
+    place.pc.write(&at(TEMP), &State::Absent).unwrap();
+    assert_eq!(fs_err::read_to_string(place.file("user-temp/sub/old.tmp")).unwrap(), "ours");
+
+    // And the other way: what is told of under a link is not taken out of elsewhere.
+    place.pc.write(&at(TEMP), &aside(0)).unwrap();
+    fs_err::rename(
+        place.pc.folder().join("quarantine/user-temp/files/sub"),
+        place.folder.path().join("taken"),
+    )
+    .unwrap();
+    fs_err::remove_dir(place.file("user-temp/sub")).unwrap();
+    symlink(&outside, place.file("user-temp/sub")).unwrap();
+    assert!(place.pc.write(&at(TEMP), &aside(0)).is_err());
+    assert_eq!(fs_err::read_to_string(outside.join("old.tmp")).unwrap(), "theirs");
+}
+
+#[test]
+fn a_place_or_a_quarantine_that_is_a_link_is_refused() {
+    let mut place = Place::new();
+    let _lock = place.pc.lock().unwrap();
+    let outside = place.folder.path().join("outside");
+    fs_err::create_dir(&outside).unwrap();
+    fs_err::write(outside.join("options.ini"), "[Video]\nVSync=1\n").unwrap();
+    fs_err::remove_dir_all(place.file("user-temp")).unwrap();
+    symlink(&outside, place.file("user-temp")).unwrap();
+    assert!(
+        !place.pc.read(&at(TEMP.replace("quarantine", "files").as_str())).unwrap().is_readable()
+    );
+    assert!(matches!(place.pc.write(&at(TEMP), &aside(0)), Err(WriteError::Refused(_))));
+
+    fs_err::remove_file(place.file("user-temp")).unwrap();
+    fs_err::create_dir(place.file("user-temp")).unwrap();
+    fs_err::write(place.file("user-temp/a.tmp"), "a").unwrap();
+    fs_err::create_dir_all(place.pc.folder().join("quarantine/user-temp")).unwrap();
+    symlink(&outside, place.pc.folder().join("quarantine/user-temp/files")).unwrap();
+    assert!(place.pc.write(&at(TEMP), &aside(0)).is_err());
+    assert_eq!(fs_err::read_dir(&outside).unwrap().count(), 1);
+    assert_eq!(fs_err::read_to_string(place.file("user-temp/a.tmp")).unwrap(), "a");
+}
+
+#[test]
+fn a_pc_one_of_whose_own_files_is_a_link_is_not_opened() {
+    let place = Place::new();
+    let outside = place.folder.path().join("outside.json");
+    fs_err::write(&outside, "{}").unwrap();
+    for name in
+        ["settings/registry.json.new", "clock.json.new", "settings-file.new", "events.jsonl"]
+    {
+        let path = place.pc.folder().join(name);
+        let _ = fs_err::remove_file(&path);
+        symlink(&outside, &path).unwrap();
+        let error = RehearsalPc::open(place.pc.folder()).unwrap_err().to_string();
+        assert!(error.contains("is a link"), "{name}: {error}");
+        fs_err::remove_file(&path).unwrap();
+    }
+    assert_eq!(fs_err::read_to_string(&outside).unwrap(), "{}");
+}

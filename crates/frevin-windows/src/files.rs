@@ -18,6 +18,17 @@ pub(crate) fn replace_file(file: &Path, draft: &Path, backup: &Path) -> std::io:
     unsafe { ReplaceFileW(&file, &draft, &backup, flags, None, None) }.map_err(std::io::Error::from)
 }
 
+/// Gives a file a name that nothing has, and returns when that is on the disk.
+///
+/// # Errors
+/// Where something has the name, which is [`std::io::ErrorKind::AlreadyExists`], or Windows does not do
+/// it; nothing has changed then.
+pub(crate) fn move_new(from: &Path, to: &Path) -> std::io::Result<()> {
+    let [from, to] = [from, to].map(|path| HSTRING::from(path.as_os_str()));
+    // SAFETY: the names live for the call.
+    unsafe { MoveFileExW(&from, &to, MOVEFILE_WRITE_THROUGH) }.map_err(std::io::Error::from)
+}
+
 /// Renames a file, over another if there is one, and returns when the new name is on the disk.
 ///
 /// # Errors

@@ -79,6 +79,7 @@ fn apis() -> Apis {
         starts: Box::new(starts::Starts),
         system: Box::new(system::ThisPc),
         replace_file: files::replace_file,
+        move_new: files::move_new,
         places: folders::places(),
         clean_places: folders::clean_places(),
     }

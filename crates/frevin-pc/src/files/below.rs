@@ -1,9 +1,15 @@
 //! Finding files below a folder, without following a link.
 
 use std::fs::Metadata;
-use std::path::{Path, PathBuf};
+use std::io;
+use std::time::SystemTime;
 
 use frevin_core::setting::WinName;
+
+use super::folder::{OpenFolder, is_link_at};
+
+/// No program nests its files deeper; each level is held open while what is below it is looked at.
+const DEEPEST: usize = 100;
 
 /// Why a file is not reached.
 #[derive(Debug)]
@@ -13,50 +19,60 @@ pub(crate) enum Unreached {
     /// There is something that is not to be touched.
     Guarded(String),
     /// It could not be looked for.
-    Failed(std::io::Error),
+    Failed(io::Error),
+}
+
+impl From<io::Error> for Unreached {
+    fn from(error: io::Error) -> Self {
+        Self::Failed(error)
+    }
+}
+
+/// A file that was reached: the folder that it is in, held open, and its name there.
+#[derive(Debug)]
+pub(crate) struct Reached {
+    pub(crate) folder: OpenFolder,
+    pub(crate) name: String,
 }
 
 /// The file below `root` that `names` lead to, found without regard to case as Windows does.
 ///
 /// Every step is looked at before it is taken: a link, or something of two names, ends the way.
-pub(crate) fn file_below(root: &Path, names: &[WinName]) -> Result<PathBuf, Unreached> {
-    let mut path = root.to_owned();
-    for (depth, name) in names.iter().enumerate() {
-        path = entry_named(&path, name)?;
-        let metadata = fs_err::symlink_metadata(&path).map_err(Unreached::Failed)?;
-        let is_last = depth + 1 == names.len();
-        if is_link(&metadata) {
-            return Err(Unreached::Guarded(format!("{name} is a link, and might lead elsewhere")));
-        }
-        if is_last && !metadata.is_file() {
-            return Err(Unreached::Guarded(format!("{name} is not a file")));
-        }
-        if is_last && has_another_name(&metadata) {
-            return Err(Unreached::Guarded(format!("{name} is the same file as one elsewhere")));
-        }
-        if !is_last && !metadata.is_dir() {
+pub(crate) fn file_below(root: OpenFolder, names: &[WinName]) -> Result<Reached, Unreached> {
+    let mut folder = root;
+    let Some((last, folders)) = names.split_last() else { return Err(Unreached::NotThere) };
+    for name in folders {
+        let (found, metadata) = entry_named(&folder, name)?;
+        if !metadata.is_dir() {
             return Err(Unreached::NotThere);
         }
+        folder = folder.folder(&found)?.ok_or(Unreached::NotThere)?;
     }
-    Ok(path)
+    let (name, metadata) = entry_named(&folder, last)?;
+    if !metadata.is_file() {
+        return Err(Unreached::Guarded(format!("{last} is not a file")));
+    }
+    if has_another_name(&metadata) {
+        return Err(Unreached::Guarded(format!("{last} is the same file as one elsewhere")));
+    }
+    Ok(Reached { folder, name })
 }
 
-fn entry_named(folder: &Path, name: &WinName) -> Result<PathBuf, Unreached> {
-    let entries = match fs_err::read_dir(folder) {
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            return Err(Unreached::NotThere);
-        }
-        other => other.map_err(Unreached::Failed)?,
-    };
+fn entry_named(
+    folder: &OpenFolder,
+    name: &WinName,
+) -> Result<(String, cap_std::fs::Metadata), Unreached> {
     let mut found = None;
-    for entry in entries {
-        let entry = entry.map_err(Unreached::Failed)?;
-        let is_it = entry.file_name().to_str().is_some_and(|other| WinName::new(other) == *name);
-        if is_it && found.replace(entry.path()).is_some() {
+    for (other, metadata) in folder.entries()? {
+        if WinName::new(other.as_str()) == *name && found.replace((other, metadata)).is_some() {
             return Err(Unreached::Guarded(format!("{name} is there twice, in other letters")));
         }
     }
-    found.ok_or(Unreached::NotThere)
+    let (other, metadata) = found.ok_or(Unreached::NotThere)?;
+    if is_link_at(&metadata) {
+        return Err(Unreached::Guarded(format!("{name} is a link, and might lead elsewhere")));
+    }
+    Ok((other, metadata))
 }
 
 /// Whether this is a way to somewhere else.
@@ -72,10 +88,10 @@ pub fn is_link(metadata: &Metadata) -> bool {
     metadata.file_type().is_symlink()
 }
 
-fn has_another_name(metadata: &Metadata) -> bool {
+fn has_another_name(metadata: &cap_std::fs::Metadata) -> bool {
     #[cfg(unix)]
     {
-        use std::os::unix::fs::MetadataExt as _;
+        use cap_std::fs::MetadataExt as _;
         metadata.nlink() > 1
     }
     #[cfg(not(unix))]
@@ -93,34 +109,40 @@ pub(crate) struct FoundFile {
     /// Its length in bytes.
     pub(crate) bytes: u64,
     /// When it was last changed.
-    pub(crate) changed: std::time::SystemTime,
+    pub(crate) changed: SystemTime,
 }
 
 /// Every plain file below a folder, in order of path. Links are passed over, and so is what has no
-/// name in Unicode; a folder that is not there has none.
-pub(crate) fn files_below(root: &Path) -> std::io::Result<Vec<FoundFile>> {
+/// name in Unicode.
+pub(crate) fn files_below(root: &OpenFolder) -> io::Result<Vec<FoundFile>> {
     let mut found = Vec::new();
-    match fs_err::symlink_metadata(root) {
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(found),
-        Err(error) => return Err(error),
-        Ok(metadata) if is_link(&metadata) || !metadata.is_dir() => return Ok(found),
-        Ok(_) => collect(root, "", &mut found)?,
-    }
+    collect(root, "", DEEPEST, &mut found)?;
     found.sort_by(|a, b| a.below.cmp(&b.below));
     Ok(found)
 }
 
-fn collect(folder: &Path, below: &str, found: &mut Vec<FoundFile>) -> std::io::Result<()> {
-    for entry in fs_err::read_dir(folder)? {
-        let entry = entry?;
-        let metadata = fs_err::symlink_metadata(entry.path())?;
-        let name = entry.file_name();
-        let Some(name) = name.to_str().filter(|_| !is_link(&metadata)) else { continue };
-        let below = if below.is_empty() { name.to_owned() } else { format!("{below}/{name}") };
+fn collect(
+    folder: &OpenFolder,
+    below: &str,
+    levels_left: usize,
+    found: &mut Vec<FoundFile>,
+) -> io::Result<()> {
+    if levels_left == 0 {
+        let shown = folder.path().display();
+        return Err(io::Error::other(format!("{shown} lies more than {DEEPEST} folders deep")));
+    }
+    for (name, metadata) in folder.entries()? {
+        if is_link_at(&metadata) {
+            continue;
+        }
+        let below = if below.is_empty() { name.clone() } else { format!("{below}/{name}") };
         if metadata.is_dir() {
-            collect(&entry.path(), &below, found)?;
+            if let Some(inner) = folder.folder(&name)? {
+                collect(&inner, &below, levels_left - 1, found)?;
+            }
         } else if metadata.is_file() {
-            found.push(FoundFile { below, bytes: metadata.len(), changed: metadata.modified()? });
+            let changed = metadata.modified()?.into_std();
+            found.push(FoundFile { below, bytes: metadata.len(), changed });
         }
     }
     Ok(())

@@ -1,17 +1,23 @@
 //! Files set aside, from where they come back or go for good.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::io;
 use std::time::{Duration, SystemTime};
 
 use frevin_core::setting::{Address, CleanPart, CleanPlace, CleanSetting, State, Value};
 use serde::{Deserialize, Serialize};
 
-use super::below::{files_below, is_link};
+use super::below::files_below;
+use super::folder::{FolderPath, MoveNew, OpenFolder};
 use crate::contract::{CleanContent, PcError, WriteError, Written};
-use crate::durable::{sync_file, sync_folder};
+use crate::limited::LimitedReadError;
 
 const MANIFEST: &str = "manifest.json";
+const DRAFT: &str = "manifest.new";
+/// The folder of what is set aside, beside the manifest.
+const ASIDE: &str = "files";
+/// What a manifest may be long, in bytes: hundreds of thousands of files.
+const LONGEST_MANIFEST_BYTES: u64 = 64 << 20;
 const DAY: Duration = Duration::from_hours(24);
 
 /// The places of a PC that can be cleaned, and what has been set aside of them.
@@ -21,8 +27,9 @@ const DAY: Duration = Duration::from_hours(24);
 /// file moves, and goes after the last has come back, so that what a crash leaves is always told.
 #[derive(Debug, Clone)]
 pub(crate) struct Quarantine {
-    places: BTreeMap<CleanPlace, PathBuf>,
-    folder: PathBuf,
+    places: BTreeMap<CleanPlace, FolderPath>,
+    folder: FolderPath,
+    move_new: MoveNew,
 }
 
 /// What is set aside of a place.
@@ -42,35 +49,57 @@ struct SetAside {
 }
 
 impl Quarantine {
-    pub(crate) fn new(places: BTreeMap<CleanPlace, PathBuf>, folder: PathBuf) -> Self {
-        Self { places, folder }
+    /// What is set aside of `places` lies below `folder`, on the same drive as they do.
+    pub(crate) fn new(
+        places: BTreeMap<CleanPlace, FolderPath>,
+        folder: FolderPath,
+        move_new: MoveNew,
+    ) -> Self {
+        Self { places, folder, move_new }
     }
 
     pub(crate) fn read(&self, setting: CleanSetting) -> State {
         let state = match setting.part {
-            CleanPart::Quarantine => self.manifest(setting.place).map(|manifest| {
-                let manifest = manifest?;
+            CleanPart::Quarantine => self.manifest(setting.place).and_then(|manifest| {
+                let Some(manifest) = manifest else { return Ok(None) };
                 let untouched_days = manifest.untouched_days;
-                Some(match self.is_half_way(setting.place, &manifest) {
+                Ok(Some(match self.is_half_way(setting.place, &manifest)? {
                     true => Value::HalfQuarantined,
                     false => Value::Quarantined { untouched_days },
-                })
+                }))
             }),
             CleanPart::Files => self.files(setting.place),
         };
         state.map_or_else(|error| State::Unreadable(error.to_string()), State::from_option)
     }
 
+    /// The folder of a place; nothing where the PC has none.
+    fn place(&self, place: CleanPlace) -> Result<Option<OpenFolder>, PcError> {
+        match self.places.get(&place) {
+            Some(folder) => Ok(folder.open()?),
+            None => Ok(None),
+        }
+    }
+
+    fn own_path(&self, place: CleanPlace) -> FolderPath {
+        self.folder.join(place.name())
+    }
+
+    /// What is set aside of a place, in its folder; nothing where there is none.
+    fn aside(&self, place: CleanPlace) -> Result<Option<OpenFolder>, PcError> {
+        Ok(self.own_path(place).join(ASIDE).open()?)
+    }
+
     /// What lies in a place, over names and bytes; nothing where there is no such place.
     fn files(&self, place: CleanPlace) -> Result<Option<Value>, PcError> {
-        let Some(root) = self.places.get(&place).filter(|root| root.is_dir()) else {
-            return Ok(None);
-        };
+        let Some(root) = self.place(place)? else { return Ok(None) };
         let mut hasher = blake3::Hasher::new();
         let (mut count, mut bytes) = (0, 0);
-        for file in files_below(root)? {
+        for file in files_below(&root)? {
             hasher.update(format!("{}\n{}\n", file.below, file.bytes).as_bytes());
-            hasher.update_reader(fs_err::File::open(root.join(&file.below))?)?;
+            if let Some((folder, name)) = folder_of(&root, &file.below)? {
+                hasher.update_reader(folder.open_file(name)?)?;
+            }
             count += 1;
             bytes += file.bytes;
         }
@@ -87,21 +116,23 @@ impl Quarantine {
         if setting.part == CleanPart::Files {
             return refused("it is there to be read");
         }
-        let Some(root) = self.places.get(&setting.place).filter(|root| root.is_dir()) else {
-            return refused("this PC has no such place");
+        let root = match self.place(setting.place) {
+            Ok(Some(root)) => root,
+            Ok(None) => return refused("this PC has no such place"),
+            Err(error) => return refused(&error.to_string()),
         };
         match (state, self.manifest(setting.place)?) {
             (State::Absent, None) => Ok(Written::Done),
             (State::Absent, Some(manifest)) => {
-                Ok(self.bring_back(setting.place, root, manifest)?)
+                Ok(self.bring_back(setting.place, &root, manifest)?)
             }
             (State::Value(Value::Quarantined { untouched_days }), known) => {
                 let manifest = match known {
                     Some(known) if known.untouched_days == *untouched_days => known,
                     Some(_) => return refused("others of its files are set aside already"),
-                    None => self.plan(setting.place, root, *untouched_days)?,
+                    None => self.plan(setting.place, &root, *untouched_days)?,
                 };
-                self.set_aside(setting.place, root, &manifest)?;
+                self.set_aside(setting.place, &root, &manifest)?;
                 Ok(Written::Done)
             }
             (other, _) => refused(&format!("it cannot hold {other}")),
@@ -109,64 +140,101 @@ impl Quarantine {
     }
 
     /// Whether a file that is told to be set aside lies where it came from.
-    fn is_half_way(&self, place: CleanPlace, manifest: &Manifest) -> bool {
-        let aside = self.folder_of(place).join("files");
-        let Some(root) = self.places.get(&place) else { return false };
-        let is_back = |below: &String| !aside.join(below).exists() && root.join(below).exists();
-        manifest.files.keys().any(is_back)
-    }
-
-    fn folder_of(&self, place: CleanPlace) -> PathBuf {
-        self.folder.join(place.name())
+    fn is_half_way(&self, place: CleanPlace, manifest: &Manifest) -> Result<bool, PcError> {
+        let Some(root) = self.place(place)? else { return Ok(false) };
+        let aside = self.aside(place)?;
+        for below in manifest.files.keys() {
+            let is_aside = match &aside {
+                Some(aside) => is_there(aside, below)?,
+                None => false,
+            };
+            if !is_aside && is_there(&root, below)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     fn manifest(&self, place: CleanPlace) -> Result<Option<Manifest>, PcError> {
-        let file = self.folder_of(place).join(MANIFEST);
-        match fs_err::read(&file) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(error) => Err(error.into()),
-            Ok(bytes) => match serde_json::from_slice::<Manifest>(&bytes) {
-                Ok(manifest) if manifest.files.keys().all(|below| stays_below(below)) => {
-                    Ok(Some(manifest))
-                }
-                Ok(_) => {
-                    let reason = "it names a file that is not below its place".to_owned();
-                    Err(PcError::Broken { file, reason })
-                }
-                Err(error) => Err(PcError::Broken { file, reason: error.to_string() }),
-            },
+        let own = self.own_path(place);
+        let Some(folder) = own.open()? else { return Ok(None) };
+        let file = folder.path().join(MANIFEST);
+        if folder.metadata(MANIFEST)?.is_none() {
+            return Ok(None);
+        }
+        let broken = |reason: String| PcError::Broken { file: file.clone(), reason };
+        let open = folder.open_file(MANIFEST)?;
+        let bytes =
+            crate::limited::read_from(open, LONGEST_MANIFEST_BYTES).map_err(
+                |error| match error {
+                    LimitedReadError::Io(error) => PcError::Io(error),
+                    error @ LimitedReadError::TooLong { .. } => broken(error.to_string()),
+                },
+            )?;
+        match serde_json::from_slice::<Manifest>(&bytes) {
+            Ok(manifest) if manifest.files.keys().all(|below| stays_below(below)) => {
+                Ok(Some(manifest))
+            }
+            Ok(_) => Err(broken("it names a file that is not below its place".to_owned())),
+            Err(error) => Err(broken(error.to_string())),
         }
     }
 
-    /// Decides which files go, and makes that last before any does.
-    fn plan(&self, place: CleanPlace, root: &Path, days: u32) -> Result<Manifest, PcError> {
+    /// Decides which files go, and makes that last before any does. A file whose name something has in the
+    /// quarantine that nobody told of stays.
+    fn plan(&self, place: CleanPlace, root: &OpenFolder, days: u32) -> Result<Manifest, PcError> {
         let now = SystemTime::now();
         let is_old = |changed: SystemTime| {
             now.duration_since(changed).is_ok_and(|age| age >= DAY * days) || days == 0
         };
-        let files = files_below(root)?.into_iter().filter(|file| is_old(file.changed));
-        let files = files.map(|file| (file.below, SetAside { bytes: file.bytes })).collect();
+        let aside = self.aside(place)?;
+        let mut files = BTreeMap::new();
+        for file in files_below(root)?.into_iter().filter(|file| is_old(file.changed)) {
+            let is_taken = match &aside {
+                Some(aside) => is_there(aside, &file.below)?,
+                None => false,
+            };
+            if !is_taken {
+                files.insert(file.below, SetAside { bytes: file.bytes });
+            }
+        }
         let manifest = Manifest { untouched_days: days, files };
         self.save(place, &manifest)?;
         Ok(manifest)
     }
 
     fn save(&self, place: CleanPlace, manifest: &Manifest) -> Result<(), PcError> {
-        let folder = self.folder_of(place);
-        fs_err::create_dir_all(&folder)?;
-        let (draft, file) = (folder.join("manifest.new"), folder.join(MANIFEST));
-        let text = serde_json::to_vec_pretty(manifest)
-            .map_err(|error| PcError::Broken { file: file.clone(), reason: error.to_string() })?;
-        fs_err::write(&draft, text)?;
-        sync_file(&draft)?;
-        fs_err::rename(&draft, &file)?;
-        sync_folders([folder.as_path(), &self.folder].into_iter().chain(self.folder.parent()))
+        let folder = self.own_path(place).make()?;
+        let text = serde_json::to_vec_pretty(manifest).map_err(|error| PcError::Broken {
+            file: folder.path().join(MANIFEST),
+            reason: error.to_string(),
+        })?;
+        let mut draft = folder.create_file(DRAFT)?;
+        io::Write::write_all(&mut draft, &text)?;
+        draft.sync_all()?;
+        drop(draft);
+        folder.replace(DRAFT, &folder, MANIFEST)?;
+        folder.sync()?;
+        // The folder's own name, and that of the one it is in.
+        let above = self.folder.make()?;
+        above.sync()?;
+        Ok(above.path().parent().map_or(Ok(()), crate::durable::sync_folder)?)
     }
 
-    fn set_aside(&self, place: CleanPlace, root: &Path, plan: &Manifest) -> Result<(), PcError> {
-        let aside = self.folder_of(place).join("files");
+    fn set_aside(
+        &self,
+        place: CleanPlace,
+        root: &OpenFolder,
+        plan: &Manifest,
+    ) -> Result<(), PcError> {
+        let aside = self.own_path(place).join(ASIDE).make()?;
         for below in plan.files.keys() {
-            move_file(root, &aside, below)?;
+            match self.move_file(root, &aside, below) {
+                // The one that is told of is there: what has its name in the place now is another, and
+                // stays.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                moved => moved?,
+            }
         }
         Ok(())
     }
@@ -175,25 +243,32 @@ impl Quarantine {
     fn bring_back(
         &self,
         place: CleanPlace,
-        root: &Path,
+        root: &OpenFolder,
         mut manifest: Manifest,
     ) -> Result<Written, PcError> {
-        let aside = self.folder_of(place).join("files");
         let mut touched = BTreeSet::new();
         let mut left = BTreeMap::new();
-        for (below, file) in std::mem::take(&mut manifest.files) {
-            let (from, to) = (aside.join(&below), root.join(&below));
-            if !from.exists() {
-                continue;
+        if let Some(aside) = self.aside(place)? {
+            for (below, file) in std::mem::take(&mut manifest.files) {
+                if !is_there(&aside, &below)? {
+                    continue;
+                }
+                match self.move_file(&aside, root, &below) {
+                    Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                        left.insert(below, file);
+                    }
+                    moved => {
+                        moved?;
+                        touched.insert(parent_of(&below).to_owned());
+                    }
+                }
             }
-            if fs_err::symlink_metadata(&to).is_ok() {
-                left.insert(below, file);
-                continue;
-            }
-            move_file(&aside, root, &below)?;
-            touched.extend(to.parent().map(Path::to_owned));
         }
-        sync_folders(touched.iter().map(PathBuf::as_path))?;
+        for folder in touched {
+            if let Some(folder) = root.again()?.below(names_of(&folder))? {
+                folder.sync()?;
+            }
+        }
         if !left.is_empty() {
             manifest.files = left;
             self.save(place, &manifest)?;
@@ -205,28 +280,27 @@ impl Quarantine {
 
     /// Takes the place's quarantine away, the manifest last of what it tells of.
     fn remove(&self, place: CleanPlace) -> Result<(), PcError> {
-        let folder = self.folder_of(place);
-        let aside = folder.join("files");
-        if aside.exists() {
-            fs_err::remove_dir_all(aside)?;
+        let Some(above) = self.folder.open()? else { return Ok(()) };
+        if let Some(own) = above.folder(place.name())? {
+            own.remove_folder(ASIDE)?;
         }
-        fs_err::remove_dir_all(folder)?;
-        match fs_err::remove_dir(&self.folder) {
-            // Other places have something set aside.
-            Err(error) if error.kind() != std::io::ErrorKind::DirectoryNotEmpty => {
-                Err(error.into())
-            }
-            _ => Ok(()),
+        above.remove_folder(place.name())?;
+        let name = self.folder.name();
+        if let (Some(name), Some(outer)) = (name, self.folder.parent().open()?) {
+            drop(above);
+            // Other places may have something set aside.
+            outer.remove_empty_folder(&name)?;
         }
+        Ok(())
     }
 
     /// Clears away what a process left that ended while it wrote.
     pub(crate) fn tidy(&self) -> Result<(), PcError> {
         for place in CleanPlace::ALL {
-            let folder = self.folder_of(place);
-            let is_told = folder.join(MANIFEST).exists();
+            let Some(own) = self.own_path(place).open()? else { continue };
             // Files without their manifest are nobody's doing here: they are left for their owner.
-            if folder.is_dir() && !is_told && !folder.join("files").exists() {
+            if own.metadata(MANIFEST)?.is_none() && own.metadata(ASIDE)?.is_none() {
+                drop(own);
                 self.remove(place)?;
             }
         }
@@ -242,36 +316,38 @@ impl Quarantine {
         Ok(content)
     }
 
-    /// How much each place holds, and how much of it is set aside.
+    /// How much each place holds, and how much of it is set aside. A place that is a link counts as none.
     pub(crate) fn content(&self) -> Result<Vec<CleanContent>, PcError> {
-        let is_there = |place: &&CleanPlace| self.places[*place].is_dir();
+        let is_there = |place: &&CleanPlace| matches!(self.place(**place), Ok(Some(_)));
         self.places.keys().filter(is_there).map(|place| self.content_of(*place)).collect()
     }
 
     fn content_of(&self, place: CleanPlace) -> Result<CleanContent, PcError> {
         let mut content =
             CleanContent { place, files: 0, bytes: 0, files_set_aside: 0, bytes_set_aside: 0 };
-        if let Some(root) = self.places.get(&place) {
-            for file in files_below(root)? {
+        if let Some(root) = self.place(place)? {
+            for file in files_below(&root)? {
                 content.files += 1;
                 content.bytes += file.bytes;
             }
         }
-        for file in files_below(&self.folder_of(place).join("files"))? {
-            content.files_set_aside += 1;
-            content.bytes_set_aside += file.bytes;
+        if let Some(aside) = self.aside(place)? {
+            for file in files_below(&aside)? {
+                content.files_set_aside += 1;
+                content.bytes_set_aside += file.bytes;
+            }
         }
         Ok(content)
     }
 
     pub(crate) fn addresses(&self) -> Vec<Address> {
         let mut addresses = Vec::new();
-        for (place, root) in &self.places {
+        for place in self.places.keys() {
             let at = |part| Address::Clean(CleanSetting { place: *place, part });
-            if root.is_dir() {
+            if !matches!(self.place(*place), Ok(None)) {
                 addresses.push(at(CleanPart::Files));
             }
-            if self.folder_of(*place).join(MANIFEST).exists() {
+            if !matches!(self.manifest(*place), Ok(None)) {
                 addresses.push(at(CleanPart::Quarantine));
             }
         }
@@ -279,14 +355,29 @@ impl Quarantine {
     }
 
     pub(crate) fn sync(&self) -> Result<(), PcError> {
-        for (place, root) in &self.places {
+        for place in self.places.keys() {
             if self.manifest(*place)?.is_some() {
-                let aside = self.folder_of(*place).join("files");
-                sync_folders(folders_below(root)?.iter().map(PathBuf::as_path))?;
-                sync_folders(folders_below(&aside)?.iter().map(PathBuf::as_path))?;
+                for folder in [self.place(*place)?, self.aside(*place)?].into_iter().flatten() {
+                    sync_folders_below(&folder)?;
+                }
             }
         }
         Ok(())
+    }
+
+    /// Moves a file below one folder to the same path below another, where there is none. One that
+    /// has gone, or has been moved already, is not missed: the move is repeated after a crash.
+    fn move_file(&self, from: &OpenFolder, to: &OpenFolder, below: &str) -> io::Result<()> {
+        let Some((source, name)) = folder_of(from, below)? else { return Ok(()) };
+        if source.metadata(name)?.is_none() {
+            return Ok(());
+        }
+        let target = names_of(parent_of(below))
+            .try_fold(to.again()?, |folder, name| folder.make_folder(name))?;
+        match source.move_new(name, &target, self.move_new) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+            moved => moved,
+        }
     }
 }
 
@@ -298,45 +389,38 @@ fn stays_below(below: &str) -> bool {
     below.split('/').all(goes_down)
 }
 
-/// Moves a file below one folder to the same path below another, where there is none. One that
-/// has gone, or has been moved already, is not missed: the move is repeated after a crash.
-fn move_file(from: &Path, to: &Path, below: &str) -> std::io::Result<()> {
-    let mut folder = to.to_owned();
-    fs_err::create_dir_all(&folder)?;
-    let names: Vec<&str> = below.split('/').collect();
-    for name in &names[..names.len() - 1] {
-        folder.push(name);
-        match fs_err::symlink_metadata(&folder) {
-            Ok(metadata) if metadata.is_dir() && !is_link(&metadata) => {}
-            Ok(_) => {
-                let message = format!("{} is not a folder of its own", folder.display());
-                return Err(std::io::Error::other(message));
-            }
-            Err(_) => fs_err::create_dir(&folder)?,
+fn names_of(below: &str) -> impl Iterator<Item = &str> {
+    below.split('/').filter(|name| !name.is_empty())
+}
+
+/// The path of the folder that a path below another leads into; nothing for one in the folder itself.
+fn parent_of(below: &str) -> &str {
+    below.rsplit_once('/').map_or("", |(parent, _)| parent)
+}
+
+/// The folder that a file below another is in, and its name there; nothing where a folder on the way is
+/// not there.
+fn folder_of<'a>(root: &OpenFolder, below: &'a str) -> io::Result<Option<(OpenFolder, &'a str)>> {
+    let name = below.rsplit('/').next().unwrap_or(below);
+    let folder = root.again()?.below(names_of(parent_of(below)))?;
+    Ok(folder.map(|folder| (folder, name)))
+}
+
+fn is_there(root: &OpenFolder, below: &str) -> io::Result<bool> {
+    match folder_of(root, below)? {
+        Some((folder, name)) => Ok(folder.metadata(name)?.is_some()),
+        None => Ok(false),
+    }
+}
+
+/// Makes the names in a folder, and in those of the files below it, survive a power cut.
+fn sync_folders_below(root: &OpenFolder) -> io::Result<()> {
+    let files = files_below(root)?;
+    let folders: BTreeSet<&str> = files.iter().map(|file| parent_of(&file.below)).collect();
+    for folder in folders {
+        if let Some(folder) = root.again()?.below(names_of(folder))? {
+            folder.sync()?;
         }
     }
-    match fs_err::rename(from.join(below), to.join(below)) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
-        _ => Ok(()),
-    }
-}
-
-/// A folder and those of the files below it.
-fn folders_below(root: &Path) -> std::io::Result<BTreeSet<PathBuf>> {
-    let mut folders = BTreeSet::new();
-    for file in files_below(root)? {
-        folders.extend(root.join(file.below).parent().map(Path::to_owned));
-    }
-    if root.is_dir() {
-        folders.insert(root.to_owned());
-    }
-    Ok(folders)
-}
-
-/// Makes the names in folders survive a power cut. Windows has no such call, and needs none.
-fn sync_folders<'a>(folders: impl Iterator<Item = &'a Path>) -> Result<(), PcError> {
-    for folder in folders {
-        sync_folder(folder)?;
-    }
-    Ok(())
+    root.sync()
 }

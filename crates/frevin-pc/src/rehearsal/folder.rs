@@ -6,12 +6,15 @@ use serde::{Serialize, de::DeserializeOwned};
 
 use crate::contract::PcError;
 use crate::durable::{sync_file, sync_folder};
+use crate::files::is_link;
 use crate::limited::{self, LimitedReadError};
 
 /// What a file of a rehearsal PC may be long, in bytes: far more than a whole registry of one.
 const LONGEST_BYTES: u64 = 64 << 20;
 /// What the name of a file that is being replaced ends in.
 const DRAFT: &str = ".new";
+/// The folder of what settings hold.
+const SETTINGS: &str = "settings";
 
 /// The folder of a rehearsal PC.
 #[derive(Debug, Clone)]
@@ -26,6 +29,27 @@ impl Folder {
 
     pub(super) fn root(&self) -> &Path {
         &self.root
+    }
+
+    /// Fails where one of the PC's own files or folders is a link: what is written would be written
+    /// elsewhere. Whoever passes a PC on passes on a folder and nothing else.
+    pub(super) fn refuse_links(&self) -> Result<(), PcError> {
+        for folder in ["", SETTINGS] {
+            let entries = match fs_err::read_dir(self.path(folder)) {
+                // What is missing is told by who needs it.
+                Err(_) => continue,
+                Ok(entries) => entries,
+            };
+            for entry in entries {
+                let entry = entry?;
+                if is_link(&fs_err::symlink_metadata(entry.path())?) {
+                    let name = Path::new(folder).join(entry.file_name());
+                    let reason = "it is a link, and leads out of the PC's folder".to_owned();
+                    return Err(self.broken(&name.to_string_lossy(), reason));
+                }
+            }
+        }
+        Ok(())
     }
 
     pub(super) fn path(&self, name: &str) -> PathBuf {

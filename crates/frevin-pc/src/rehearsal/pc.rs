@@ -101,6 +101,7 @@ impl RehearsalPc {
     /// [`PcError::NotAPc`] where there is none, [`PcError::Broken`] where a file of it is broken.
     pub fn open(folder: &Path) -> Result<Self, PcError> {
         let folder = Folder::new(folder);
+        folder.refuse_links()?;
         let file: PcFile = folder.read_toml(PC)?;
         if file.format != FORMAT {
             let reason = format!("this Frevin reads format {FORMAT}, not {}", file.format);

@@ -15,8 +15,7 @@ use super::registry::Registry;
 use super::services::Services;
 use super::visual::Visual;
 use crate::contract::{PcError, WriteError, Written};
-use crate::durable::rename_over;
-use crate::files::{Quarantine, TextFiles};
+use crate::files::{FolderPath, Quarantine, TextFiles, link_and_remove};
 
 const REGISTRY: &str = "settings/registry.json";
 const SERVICES: &str = "settings/services.json";
@@ -46,13 +45,16 @@ impl InEffect {
 pub(super) const FILES: &str = "files";
 
 fn text_files(folder: &Folder) -> TextFiles {
-    let at = |place: Place| (place, folder.path(FILES).join(place.name()));
-    TextFiles::new(Place::ALL.map(at).into(), folder.path("settings-file.new"), rename_over)
+    let files = FolderPath::trusted(folder.root()).join(FILES);
+    let at = |place: Place| (place, files.join(place.name()));
+    TextFiles::new(Place::ALL.map(at).into(), folder.root().to_owned(), None)
 }
 
 fn quarantine(folder: &Folder) -> Quarantine {
-    let at = |place: CleanPlace| (place, folder.path(FILES).join(place.name()));
-    Quarantine::new(CleanPlace::ALL.map(at).into(), folder.path("quarantine"))
+    let root = FolderPath::trusted(folder.root());
+    let files = root.join(FILES);
+    let at = |place: CleanPlace| (place, files.join(place.name()));
+    Quarantine::new(CleanPlace::ALL.map(at).into(), root.join("quarantine"), link_and_remove)
 }
 
 #[derive(Debug, Clone)]

@@ -13,7 +13,7 @@ use super::folder::Folder;
 use super::pc::{CLOCK, FORMAT, LOCK, PC, PcFile, RehearsalPc};
 use super::settings::{FILES, Settings};
 use crate::contract::PcError;
-use crate::files::files_below;
+use crate::files::{OpenFolder, files_below};
 
 static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../rehearsal/pcs");
 
@@ -140,7 +140,11 @@ const AGES: &str = "file-ages.json";
 fn age_files(folder: &Folder) -> Result<(), PcError> {
     let ages: BTreeMap<String, u64> = folder.read_json_or_default(AGES)?;
     let root = folder.path(FILES);
-    for file in files_below(&root)? {
+    let files = match OpenFolder::open_trusted(&root)? {
+        Some(files) => files_below(&files)?,
+        None => Vec::new(),
+    };
+    for file in files {
         let Some((_, days)) = ages.iter().rev().find(|(path, _)| file.below.starts_with(*path))
         else {
             continue;

@@ -21,6 +21,7 @@ use super::tasks::TasksApi;
 use super::visual::VisualApi;
 use crate::contract::RestorePoint;
 use crate::durable::Replace;
+use crate::files::MoveNew;
 
 /// What Windows offers, object by object.
 #[allow(missing_docs, reason = "the traits say what each is")]
@@ -43,6 +44,8 @@ pub struct Apis {
     pub system: Box<dyn SystemApi>,
     /// Puts a file in the place of another.
     pub replace_file: Replace,
+    /// Gives a file a name that nothing has.
+    pub move_new: MoveNew,
     /// The folders of this user's and this PC's that settings files lie below.
     pub places: BTreeMap<Place, PathBuf>,
     /// The folders that can be cleaned.

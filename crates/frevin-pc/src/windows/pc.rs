@@ -1,6 +1,7 @@
 //! The live PC, opened.
 
-use std::path::Path;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use frevin_core::facts::Facts;
@@ -26,7 +27,7 @@ use crate::contract::{
     WriteError, Written,
 };
 use crate::durable::sync_file;
-use crate::files::{Quarantine, TextFiles};
+use crate::files::{FolderPath, Quarantine, TextFiles};
 use crate::restarts::{BroughtAbout, Restarts};
 
 const LOCK: &str = "live-pc.lock";
@@ -42,7 +43,7 @@ pub struct LivePc {
     identity: PcIdentity,
     /// How long a service may take to do what it was told.
     patience: Duration,
-    home: std::path::PathBuf,
+    home: PathBuf,
     text_files: TextFiles,
     quarantine: Quarantine,
 }
@@ -64,11 +65,15 @@ impl LivePc {
             patience: Duration::from_secs(30),
             home: home.to_owned(),
             text_files: TextFiles::new(
-                apis.places.clone(),
-                home.join("settings-file.new"),
-                apis.replace_file,
+                trusted(&apis.places),
+                home.to_owned(),
+                Some(apis.replace_file),
             ),
-            quarantine: Quarantine::new(apis.clean_places.clone(), home.join("quarantine")),
+            quarantine: Quarantine::new(
+                trusted(&apis.clean_places),
+                FolderPath::trusted(home).join("quarantine"),
+                apis.move_new,
+            ),
             apis,
         })
     }
@@ -252,6 +257,11 @@ impl LivePc {
         }
         Ok(addresses)
     }
+}
+
+/// Where Windows says that places are: its word is believed, also where the owner has moved one.
+fn trusted<P: Ord + Copy>(places: &BTreeMap<P, PathBuf>) -> BTreeMap<P, FolderPath> {
+    places.iter().map(|(place, path)| (*place, FolderPath::trusted(path))).collect()
 }
 
 const NO_DRIVER: &str = "Windows offers no way to its settings, only the card's own program does";

@@ -110,6 +110,7 @@ impl Windows {
             starts: this(),
             system: this(),
             replace_file: crate::durable::rename_over,
+            move_new: crate::link_and_remove,
             places: BTreeMap::new(),
             clean_places: BTreeMap::new(),
         }
