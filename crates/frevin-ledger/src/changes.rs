@@ -15,6 +15,7 @@ use serde::Serialize;
 use crate::error::LedgerError;
 use crate::layers::{self, store_arguments, use_of};
 use crate::operations::{self, OperationKind};
+use crate::seal::{self, SealedPart};
 use crate::snapshots::{self, SnapshotId};
 use crate::store::{Ledger, parse, restore, store};
 
@@ -175,7 +176,7 @@ impl Ledger {
             ])?;
         }
         drop(statement);
-        transaction.commit()?;
+        seal::commit(transaction, &[SealedPart::Change(id)])?;
         Ok(id)
     }
 
@@ -213,7 +214,8 @@ impl Ledger {
         }
         layers::replace(&transaction, &change.pc, &held)?;
         set_status(&transaction, id, &ChangeStatus::Applied, ended_at)?;
-        transaction.commit()?;
+        let layers = SealedPart::Layers(change.pc);
+        seal::commit(transaction, &[SealedPart::Change(id), layers])?;
         Ok(())
     }
 
@@ -224,7 +226,7 @@ impl Ledger {
     pub fn abandon_change(&mut self, id: ChangeId, ended_at: Timestamp) -> Result<(), LedgerError> {
         let transaction = self.begin()?;
         set_status(&transaction, id, &ChangeStatus::Undone, ended_at)?;
-        transaction.commit()?;
+        seal::commit(transaction, &[SealedPart::Change(id)])?;
         Ok(())
     }
 

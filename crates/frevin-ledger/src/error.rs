@@ -7,6 +7,8 @@ use frevin_core::layers::ChangeId;
 use rusqlite::ErrorCode;
 use thiserror::Error;
 
+use crate::seal::SealedPart;
+
 /// Why the ledger could not do what it was asked.
 #[derive(Debug, Error)]
 #[non_exhaustive]
@@ -16,6 +18,8 @@ pub enum LedgerError {
     Newer(PathBuf),
     #[error("the ledger {} is damaged: {reason}", .path.display())]
     Damaged { path: PathBuf, reason: String },
+    #[error("the ledger {} is not as Frevin wrote it", .path.display())]
+    Altered { path: PathBuf, parts: Vec<SealedPart> },
     #[error("the ledger {} cannot be opened for writing: {reason}", .path.display())]
     CannotOpen { path: PathBuf, reason: String },
     #[error("the ledger holds {what} that this Frevin cannot read: {reason}")]

@@ -9,6 +9,7 @@ use frevin_core::tweak::TweakUse;
 use rusqlite::{Connection, Transaction, params};
 
 use crate::error::LedgerError;
+use crate::seal::{self, SealedPart};
 use crate::store::{Ledger, parse, restore, store};
 
 impl Ledger {
@@ -29,6 +30,7 @@ impl Ledger {
     pub fn let_go(&mut self, pc: &PcId, addresses: &[Address]) -> Result<(), LedgerError> {
         let transaction = self.begin()?;
         let mut held = load(&transaction, pc)?;
+        let mut written = vec![SealedPart::Layers(pc.clone())];
         for address in addresses {
             let layers = held.get(address).map(|stack| stack.layers.clone()).unwrap_or_default();
             for layer in layers {
@@ -36,11 +38,12 @@ impl Ledger {
                     "UPDATE change SET let_go = let_go + 1 WHERE id = ?1",
                     [layer.change.0],
                 )?;
+                written.push(SealedPart::Change(layer.change));
             }
             held.let_go(address);
         }
         replace(&transaction, pc, &held)?;
-        transaction.commit()?;
+        seal::commit(transaction, &written)?;
         Ok(())
     }
 }

@@ -12,6 +12,7 @@ mod layers;
 mod operations;
 mod revisions;
 mod rollbacks;
+mod seal;
 mod snapshots;
 mod store;
 mod unfinished;
@@ -21,7 +22,18 @@ pub use changes::{Change, ChangeStatus, NewChange, NewStep};
 pub use error::LedgerError;
 pub use revisions::Saved;
 pub use rollbacks::{NewBackStep, NewRollback, Rollback, RollbackId};
+pub use seal::SealedPart;
 pub use snapshots::{Snapshot, SnapshotId, SnapshotSummary};
 pub use store::Ledger;
 pub use unfinished::Unfinished;
 pub use visits::{FramesDigest, KeptFrames, NewRun, NewVisit, VisitFilter};
+
+/// Makes a file's bytes survive a power cut. Windows flushes only what is open for writing.
+fn durable_file(file: &std::path::Path) -> std::io::Result<()> {
+    std::fs::OpenOptions::new().write(true).open(file)?.sync_all()
+}
+
+/// Makes the names in a folder survive a power cut, where the operating system has a call for it.
+fn durable_folder(folder: &std::path::Path) -> std::io::Result<()> {
+    if cfg!(unix) { std::fs::File::open(folder)?.sync_all() } else { Ok(()) }
+}

@@ -5,6 +5,7 @@ use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, params};
 
 use crate::error::LedgerError;
+use crate::seal::{self, SealedPart};
 use crate::store::{Ledger, parse};
 
 /// What came of saving a profile.
@@ -65,7 +66,7 @@ impl Ledger {
                 revision.stands_alone,
             ],
         )?;
-        transaction.commit()?;
+        seal::commit(transaction, &[SealedPart::revision(profile, revision.number)])?;
         Ok(Saved::New(revision))
     }
 

@@ -13,6 +13,7 @@ use crate::changes::start_of;
 use crate::error::LedgerError;
 use crate::layers;
 use crate::operations::{self, OperationKind};
+use crate::seal::{self, SealedPart};
 use crate::store::{Ledger, parse, restore, store};
 
 /// The number of a rollback in its ledger.
@@ -94,7 +95,7 @@ impl Ledger {
             statement.execute(params![id, position, step, <&str>::from(*takes_effect), start])?;
         }
         drop(statement);
-        transaction.commit()?;
+        seal::commit(transaction, &[SealedPart::Rollback(id)])?;
         Ok(RollbackId(id))
     }
 
@@ -119,7 +120,7 @@ impl Ledger {
         held.take_out(&selection);
         layers::replace(&transaction, &pc, &held)?;
         end(&transaction, id, "finished", ended_at)?;
-        transaction.commit()?;
+        seal::commit(transaction, &[SealedPart::Rollback(id.0), SealedPart::Layers(pc)])?;
         Ok(())
     }
 
@@ -134,7 +135,7 @@ impl Ledger {
     ) -> Result<(), LedgerError> {
         let transaction = self.begin()?;
         end(&transaction, id, "undone", ended_at)?;
-        transaction.commit()?;
+        seal::commit(transaction, &[SealedPart::Rollback(id.0)])?;
         Ok(())
     }
 

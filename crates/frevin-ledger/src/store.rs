@@ -2,11 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
-use rusqlite::{Connection, Transaction, TransactionBehavior};
+use frevin_core::layers::ChangeId;
+use rusqlite::{Connection, ErrorCode, OpenFlags, Transaction, TransactionBehavior};
 use rusqlite_migration::{M, Migrations};
 use serde::{Serialize, de::DeserializeOwned};
 
 use crate::error::LedgerError;
+use crate::seal::{self, SealedPart};
 
 /// The name of the ledger's file in Frevin's home.
 const FILE: &str = "ledger.sqlite3";
@@ -26,8 +28,107 @@ impl Ledger {
     /// it is no database, or one that has lost its order.
     pub fn open(home: &Path) -> Result<Self, LedgerError> {
         fs_err::create_dir_all(home)?;
+        let ledger = Self::open_unchecked(home)?;
+        let parts = ledger.altered()?;
+        if parts.is_empty() {
+            Ok(ledger)
+        } else {
+            Err(LedgerError::Altered { path: ledger.path, parts })
+        }
+    }
+
+    /// Opens the ledger as [`Self::open`] does, without comparing what it holds with what was written: for
+    /// who looks at what is wrong with it, or saves what can be saved.
+    ///
+    /// # Errors
+    /// Where it cannot be opened at all.
+    pub fn open_unchecked(home: &Path) -> Result<Self, LedgerError> {
+        fs_err::create_dir_all(home)?;
         let path = home.join(FILE);
         Self::open_file(&path).map_err(|error| explain(path, error))
+    }
+
+    /// The parts that decide what is written to a PC and are not as Frevin wrote them: changed, missing, or
+    /// there twice.
+    ///
+    /// # Errors
+    /// [`LedgerError::Damaged`] where the ledger cannot be read through.
+    pub fn altered(&self) -> Result<Vec<SealedPart>, LedgerError> {
+        // One look, in which nobody else writes.
+        let damaged = |error: LedgerError| match error {
+            LedgerError::Busy | LedgerError::DiskFull => error,
+            other => {
+                let reason = match &other {
+                    LedgerError::Database(error) => error.to_string(),
+                    other => other.to_string(),
+                };
+                LedgerError::Damaged { path: self.path.clone(), reason }
+            }
+        };
+        let look = || {
+            let transaction = self.connection.unchecked_transaction()?;
+            let altered = seal::altered(&transaction)?;
+            transaction.rollback()?;
+            Ok(altered)
+        };
+        look().map_err(damaged)
+    }
+
+    /// Writes a copy of the ledger into a file that is not there yet, by the database's own online copy.
+    ///
+    /// # Errors
+    /// Where the file is there, or cannot be written.
+    pub fn back_up(&self, file: &Path) -> Result<(), LedgerError> {
+        // The name is taken first: what is there already is not written over.
+        drop(fs_err::OpenOptions::new().write(true).create_new(true).open(file)?);
+        let copied = copy(&self.connection, file);
+        if copied.is_err() {
+            // Half a copy would be taken for a whole one.
+            let _ = fs_err::remove_file(file);
+        }
+        copied?;
+        Ok(crate::durable_file(file)?)
+    }
+
+    /// Puts a copy that [`Self::back_up`] wrote in the place of the ledger in Frevin's home, after it was
+    /// looked through. The old ledger is kept beside it, under the name that is given back, where there was
+    /// one.
+    ///
+    /// # Errors
+    /// Where the copy is no ledger, or is not as Frevin wrote it; nothing has changed then.
+    pub fn restore(home: &Path, from: &Path) -> Result<Option<PathBuf>, LedgerError> {
+        let path = home.join(FILE);
+        let draft = home.join("ledger-restored.sqlite3");
+        let clear = || {
+            for ending in ["sqlite3", "sqlite3-wal", "sqlite3-shm"] {
+                let _ = fs_err::remove_file(draft.with_extension(ending));
+            }
+        };
+        clear();
+        let checked = || {
+            refuse_cut_file(from)?;
+            let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            copy(&Connection::open_with_flags(from, flags)?, &draft)?;
+            let ledger = Self::open_file(&draft)?;
+            let parts = ledger.altered()?;
+            if !parts.is_empty() {
+                return Err(LedgerError::Altered { path: from.to_owned(), parts });
+            }
+            // All of it into the one file that is renamed.
+            ledger.connection.pragma_update(None, "journal_mode", "DELETE")?;
+            Ok(())
+        };
+        let checked = checked().map_err(|error| explain(from.to_owned(), error));
+        if checked.is_err() {
+            clear();
+        }
+        checked?;
+        crate::durable_file(&draft)?;
+        let kept = set_aside(&path)?;
+        fs_err::rename(&draft, &path)?;
+        clear();
+        crate::durable_folder(home)?;
+        Ok(kept)
     }
 
     fn open_file(path: &Path) -> Result<Self, LedgerError> {
@@ -43,15 +144,36 @@ impl Ledger {
             M::up(include_str!("schema/2.sql")),
             M::up(include_str!("schema/3.sql")),
             M::up(include_str!("schema/4.sql")),
+            M::up_with_hook(include_str!("schema/5.sql"), |transaction: &Transaction<'_>| {
+                seal::renew_all(transaction)
+                    .map_err(|error| rusqlite_migration::HookError::Hook(error.to_string()))
+            }),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {
                 LedgerError::Newer(path.to_owned())
             }
-            rusqlite_migration::Error::RusqliteError { err, .. } => err.into(),
+            rusqlite_migration::Error::RusqliteError { err, .. }
+                if err.sqlite_error_code().is_some_and(is_no_damage) =>
+            {
+                err.into()
+            }
             other => LedgerError::Damaged { path: path.to_owned(), reason: other.to_string() },
         })?;
         Ok(Self { connection, path: path.to_owned() })
+    }
+
+    /// Begins a new ledger where the old one is damaged, which is kept under the name that is given back.
+    /// Changes are numbered on from `last`, so that no undo file is written over.
+    ///
+    /// # Errors
+    /// Where the files cannot be renamed or written.
+    pub fn begin_anew(home: &Path, last: ChangeId) -> Result<Option<PathBuf>, LedgerError> {
+        let kept = set_aside(&home.join(FILE))?;
+        let ledger = Self::open(home)?;
+        let sql = "INSERT INTO sqlite_sequence (name, seq) VALUES ('change', ?1)";
+        ledger.connection.execute(sql, [last.0])?;
+        Ok(kept)
     }
 
     /// The ledger's file.
@@ -63,6 +185,46 @@ impl Ledger {
     pub(crate) fn begin(&mut self) -> Result<Transaction<'_>, LedgerError> {
         Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
     }
+}
+
+/// Whether an error says nothing against what the file holds.
+fn is_no_damage(code: ErrorCode) -> bool {
+    matches!(
+        code,
+        ErrorCode::DatabaseBusy
+            | ErrorCode::DatabaseLocked
+            | ErrorCode::DiskFull
+            | ErrorCode::ReadOnly
+            | ErrorCode::CannotOpen
+            | ErrorCode::PermissionDenied
+            | ErrorCode::SystemIoFailure
+            | ErrorCode::NotADatabase
+            | ErrorCode::DatabaseCorrupt
+    )
+}
+
+fn copy(from: &Connection, to: &Path) -> Result<(), LedgerError> {
+    const PAGES_AT_ONCE: std::ffi::c_int = 1000;
+    let mut to = Connection::open(to)?;
+    let pause = std::time::Duration::ZERO;
+    rusqlite::backup::Backup::new(from, &mut to)?.run_to_completion(PAGES_AT_ONCE, pause, None)?;
+    Ok(())
+}
+
+/// Gives a ledger another name, with what belongs to it, and says which; nothing where there is none.
+fn set_aside(path: &Path) -> Result<Option<PathBuf>, LedgerError> {
+    if !path.exists() {
+        return Ok(None);
+    }
+    let name = |number: u32| path.with_file_name(format!("ledger-before-{number}.sqlite3"));
+    let free = (1..u32::MAX).map(name).find(|name| !name.exists()).unwrap_or_else(|| name(0));
+    for ending in ["sqlite3-wal", "sqlite3-shm", "sqlite3"] {
+        match fs_err::rename(path.with_extension(ending), free.with_extension(ending)) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error.into()),
+            _ => {}
+        }
+    }
+    Ok(Some(free))
 }
 
 /// Refuses a file that is shorter than it says it is. SQLite notices that only where it reads a
@@ -104,8 +266,6 @@ fn refuse_cut_file(path: &Path) -> Result<(), LedgerError> {
 
 /// Tells a file that is no ledger, or may not be written, from any other error.
 fn explain(path: PathBuf, error: LedgerError) -> LedgerError {
-    use rusqlite::ErrorCode;
-
     let LedgerError::Database(rusqlite::Error::SqliteFailure(failure, message)) = &error else {
         return error;
     };

@@ -107,6 +107,12 @@ impl Context {
         Ok(Ledger::open(&self.home)?)
     }
 
+    /// The ledger, without a look at whether it is as it was written.
+    pub(crate) fn ledger_unchecked(&self) -> Result<Ledger, Failure> {
+        own_home::make(&self.home)?;
+        Ok(Ledger::open_unchecked(&self.home)?)
+    }
+
     /// The folder of the owner's tweaks.
     pub(crate) fn own_tweaks(&self) -> PathBuf {
         self.home.join("tweaks")
@@ -269,9 +275,13 @@ impl Context {
             return true;
         }
         let seconds = within.as_secs();
-        eprint!("{question} (press y within {seconds} s, or it goes back) ");
+        let say = |text: String| {
+            // Where it cannot be shown, nobody answers, and it goes back.
+            let _ = std::io::Write::write_all(&mut std::io::stderr(), text.as_bytes());
+        };
+        say(format!("{question} (press y within {seconds} s, or it goes back) "));
         let is_yes = yes_within(within).unwrap_or(false);
-        eprintln!("{}", if is_yes { "yes" } else { "no" });
+        say(if is_yes { "yes\n".to_owned() } else { "no\n".to_owned() });
         is_yes
     }
 

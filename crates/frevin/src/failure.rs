@@ -162,49 +162,58 @@ impl From<BadDocument> for Failure {
     }
 }
 
+/// A ledger that is not believed, and the ways on from there.
+fn damaged_ledger(message: String) -> Failure {
+    Failure::new(Kind::BadInput, message)
+        .hint("nothing was written, and nothing in it is acted on")
+        .hint("`frevin ledger restore FILE` puts a copy in its place, `frevin ledger check` looks through one")
+        .hint(
+            "`frevin recover --from-undo-files` puts the PC back without it; the undo files for reading work \
+             even without Frevin",
+        )
+}
+
 impl From<LedgerError> for Failure {
     fn from(error: LedgerError) -> Self {
         let message = error.to_string();
         let causes = Self::new(Kind::Internal, &*message).caused_by(&error).causes;
         let mut failure = match error {
-            LedgerError::NoProfile(_) => {
-                Self::new(Kind::NotFound, message).hint("`frevin profile list` shows those there are")
-            }
+            LedgerError::NoProfile(_) => Self::new(Kind::NotFound, message)
+                .hint("`frevin profile list` shows those there are"),
             LedgerError::NoRevision(name) => {
                 let profile = name.split('@').next().unwrap_or_default();
                 Self::new(Kind::NotFound, message)
                     .hint(format!("`frevin profile log {profile}` shows those there are"))
             }
-            LedgerError::AmbiguousRevision(_) => {
-                Self::new(Kind::NotFound, message).hint("write more digits, or the revision's number")
-            }
-            LedgerError::NoChange(_) => {
-                Self::new(Kind::NotFound, message).hint("`frevin rollback --list` shows those there are")
-            }
-            LedgerError::NoSnapshot(_) => {
-                Self::new(Kind::NotFound, message).hint("`frevin snapshot list` shows those there are")
-            }
+            LedgerError::AmbiguousRevision(_) => Self::new(Kind::NotFound, message)
+                .hint("write more digits, or the revision's number"),
+            LedgerError::NoChange(_) => Self::new(Kind::NotFound, message)
+                .hint("`frevin rollback --list` shows those there are"),
+            LedgerError::NoSnapshot(_) => Self::new(Kind::NotFound, message)
+                .hint("`frevin snapshot list` shows those there are"),
             LedgerError::NoScene(_) => Self::new(Kind::NotFound, message)
                 .hint("`frevin scene list` shows those there are, `frevin scene add` adds one"),
             LedgerError::NoRun(_) | LedgerError::NoVisit(_) => {
                 Self::new(Kind::NotFound, message).hint("`frevin run list` shows those there are")
             }
-            LedgerError::SceneExists(_) => Self::new(Kind::BadInput, message)
-                .hint("a scene stays what it is, so that its runs stay comparable; take another name"),
+            LedgerError::SceneExists(_) => Self::new(Kind::BadInput, message).hint(
+                "a scene stays what it is, so that its runs stay comparable; take another name",
+            ),
             LedgerError::Newer(_) => {
                 Self::new(Kind::BadInput, message).hint("update Frevin; nothing was written")
             }
-            LedgerError::Damaged { .. } => Self::new(Kind::BadInput, message)
-                .hint("nothing was written; restore the file from a copy, or move it away to begin anew")
-                .hint("the undo files beside it work without it"),
+            LedgerError::Damaged { .. } => damaged_ledger(message),
+            LedgerError::Altered { parts, .. } => damaged_ledger(message)
+                .details(parts.iter().map(|part| format!("not as it was written: {part}"))),
             LedgerError::Unreadable { .. } => Self::new(Kind::BadInput, message)
                 .hint("nothing was written; was the ledger written by a newer Frevin, or by hand?"),
             LedgerError::Busy => Self::new(Kind::Busy, message)
                 .hint("try again; a change that had begun is finished by `frevin recover`"),
             LedgerError::DiskFull => Self::new(Kind::Files, message)
                 .hint("make room; a change that had begun is finished by `frevin recover`"),
-            LedgerError::CannotOpen { .. } => Self::new(Kind::Files, message)
-                .hint("nothing was changed; is the home folder there, and may it be written? See --home"),
+            LedgerError::CannotOpen { .. } => Self::new(Kind::Files, message).hint(
+                "nothing was changed; is the home folder there, and may it be written? See --home",
+            ),
             LedgerError::Io(_) => Self::new(Kind::Files, message)
                 .hint("is the home folder there and may it be written? See --home"),
             LedgerError::NoRollback(_) | LedgerError::Database(_) => {

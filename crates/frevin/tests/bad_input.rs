@@ -254,8 +254,9 @@ fn broken_files_of_frevins_own() {
         .unwrap();
     assert_snapshot!(place.run(&["apply", "evening", "-y"]).fails(4).err, @"
     error: the ledger [HERE]/home/ledger.sqlite3 is damaged: file is not a database
-    help: nothing was written; restore the file from a copy, or move it away to begin anew
-    help: the undo files beside it work without it
+    help: nothing was written, and nothing in it is acted on
+    help: `frevin ledger restore FILE` puts a copy in its place, `frevin ledger check` looks through one
+    help: `frevin recover --from-undo-files` puts the PC back without it; the undo files for reading work even without Frevin
     ");
     place.write("home/config.toml", "pc = 3");
     let mut command = place.command(&["inspect"]);

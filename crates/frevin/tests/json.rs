@@ -89,6 +89,7 @@ fn plans_and_changes() {
     restore_point.made.number
     takes_effect
     title
+    undo_files.copy
     undo_files.registry
     undo_files.sheet
     written

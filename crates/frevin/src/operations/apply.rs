@@ -187,7 +187,8 @@ pub(crate) fn apply(
         replaces,
         steps: &steps,
     })?;
-    let undo_files = undo_files::write(&context.undo_folder(pc), id, &target.title, &back);
+    let undo_files =
+        undo_files::write(&context.undo_folder(pc), &pc.identity().id, id, &target.title, &back);
     let undo_files = match undo_files {
         Ok(files) => files,
         Err(error) => {

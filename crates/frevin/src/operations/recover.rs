@@ -3,7 +3,10 @@
 //! A change is undone, a rollback is gone on with: both ways lead towards the PC's first state.
 //! Writes are absolute, so that recovering is safe to repeat, and to be interrupted itself.
 
-use frevin_core::preview::{BackStep, OnOthers, undoing};
+use std::path::PathBuf;
+
+use frevin_core::layers::ChangeId;
+use frevin_core::preview::{BackStep, OnOthers, in_writing_order, undoing};
 use frevin_core::setting::{Address, State};
 use frevin_ledger::{Change, Ledger, Rollback, Unfinished};
 use frevin_pc::Pc;
@@ -11,6 +14,7 @@ use serde::Serialize;
 
 use super::readings::PcReadings;
 use super::rollback::{self, CarriedOut, NotTaken};
+use super::undo_files;
 use super::writing::{describe, put_back, went_with_its_container};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -115,6 +119,117 @@ fn not_taken(message: &str) -> Failure {
         .hint(
             "`frevin recover --keep` puts back all else, and lets go of what the PC does not take",
         )
+}
+
+/// What a PC would go back to from its undo files, without the ledger.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct Rescue {
+    /// The settings that would be put back, with what each holds now and held first.
+    pub(crate) settings: Vec<RescuedSetting>,
+    /// Settings that hold what somebody else wrote.
+    pub(crate) others: Vec<RescuedSetting>,
+    /// Changes that it was read of.
+    pub(crate) changes: Vec<i64>,
+    /// Undo files that cannot be used, and why: what they alone tell of is not put back.
+    pub(crate) unusable: Vec<(PathBuf, String)>,
+}
+
+/// A setting as undo files tell it.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct RescuedSetting {
+    pub(crate) address: Address,
+    pub(crate) now: State,
+    /// What it held before the first change that is told of.
+    pub(crate) at_first: State,
+}
+
+/// Reads what a PC goes back to without its ledger. Where the ledger is as it was written, only changes
+/// count that it does not know: it knows better about all others.
+pub(crate) fn plan_rescue(context: &Context, pc: &dyn Pc) -> Result<Rescue, Failure> {
+    let id = &pc.identity().id;
+    let (mut copies, unusable) = undo_files::read_copies(&context.undo_folder(pc), id)?;
+    match context.ledger() {
+        Ok(ledger) => {
+            let known: Vec<i64> = ledger.changes(id)?.iter().map(|change| change.id.0).collect();
+            copies.retain(|change, _| !known.contains(change));
+        }
+        Err(failure) if failure.kind == Kind::BadInput => {}
+        Err(failure) => return Err(failure),
+    }
+    let mut first: Vec<(Address, State, Vec<State>)> = Vec::new();
+    for copy in copies.values() {
+        // Settings stand in the order in which they are undone: the first written is the last.
+        for setting in copy.settings.iter().rev() {
+            let ours = setting.during.iter().cloned();
+            match first.iter_mut().find(|(address, ..)| *address == setting.address) {
+                Some((_, _, known)) => known.extend(ours),
+                None => {
+                    first.push((setting.address.clone(), setting.before.clone(), ours.collect()));
+                }
+            }
+        }
+    }
+    let befores: Vec<(Address, State)> =
+        first.iter().map(|(address, at_first, _)| (address.clone(), at_first.clone())).collect();
+    let mut rescue = Rescue {
+        settings: Vec::new(),
+        others: Vec::new(),
+        changes: copies.keys().copied().collect(),
+        unusable,
+    };
+    for (address, at_first) in in_writing_order(befores, &PcReadings(pc))? {
+        let now = pc.read(&address)?;
+        if now == at_first || went_with_its_container(pc, &address) {
+            continue;
+        }
+        let ours = first.iter().find(|(known, ..)| *known == address).map(|(_, _, ours)| ours);
+        let between: Vec<&State> = ours.into_iter().flatten().chain([&at_first]).collect();
+        let is_ours = between.contains(&&now) || now.lies_between(&between);
+        let setting = RescuedSetting { address, now: now.clone(), at_first: at_first.clone() };
+        if is_ours { rescue.settings.push(setting) } else { rescue.others.push(setting) }
+    }
+    Ok(rescue)
+}
+
+/// What was put back without the ledger.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct Rescued {
+    pub(crate) written: usize,
+    pub(crate) refused: Vec<NotTaken>,
+    /// Where the ledger is that was damaged; a new one is begun.
+    pub(crate) damaged_ledger: Option<PathBuf>,
+}
+
+/// Puts a PC back as `shown`. With [`OnOthers::Force`] what others wrote goes back too, with
+/// [`OnOthers::Keep`] it stays.
+pub(crate) fn rescue(
+    context: &Context,
+    pc: &mut dyn Pc,
+    shown: &Rescue,
+    on_others: OnOthers,
+) -> Result<Rescued, Failure> {
+    let _lock = context.lock(pc)?;
+    let mut sorted = Sorted::default();
+    for setting in &shown.settings {
+        sorted.to_write.push((setting.address.clone(), setting.at_first.clone()));
+    }
+    for RescuedSetting { address, now, at_first } in &shown.others {
+        match on_others {
+            OnOthers::Stop => sorted.others.push((address.clone(), now.clone(), at_first.clone())),
+            OnOthers::Keep => sorted.kept.push(address.clone()),
+            OnOthers::Force => sorted.to_write.push((address.clone(), at_first.clone())),
+        }
+    }
+    let (written, _, refused) = sorted.put_back(pc, on_others)?;
+    let damaged_ledger = match context.ledger() {
+        Ok(_) => None,
+        Err(_) => {
+            let last = shown.changes.iter().max().copied().unwrap_or_default();
+            Ledger::begin_anew(context.home(), ChangeId(last))?
+        }
+    };
+    undo_files::note_put_back(&context.undo_folder(pc), &shown.changes)?;
+    Ok(Rescued { written, refused, damaged_ledger })
 }
 
 /// The settings of something unfinished, sorted by what is to be done about them.

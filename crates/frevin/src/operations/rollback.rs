@@ -208,7 +208,10 @@ pub(super) fn carry_out(
     let not_taken = |refused: &mut Vec<NotTaken>, address: &Address, was: &State, reason| {
         let not_taken = NotTaken { address: address.clone(), was: was.clone(), reason };
         match on_others {
-            OnOthers::Keep => Ok(refused.push(not_taken)),
+            OnOthers::Keep => {
+                refused.push(not_taken);
+                Ok(())
+            }
             OnOthers::Stop | OnOthers::Force => Err(not_taken.to_string()),
         }
     };

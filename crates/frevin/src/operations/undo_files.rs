@@ -1,14 +1,18 @@
 //! The undo files of a change: its way back without Frevin.
 
+use std::collections::BTreeMap;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
+use frevin_core::ids::PcId;
 use frevin_core::layers::ChangeId;
 use frevin_core::preview::Undoing;
 use frevin_core::registry_text;
 use frevin_core::setting::undo::sheet;
+use frevin_core::setting::{Address, State};
 use frevin_pc::durable::sync_folder;
-use serde::Serialize;
+use frevin_pc::limited;
+use serde::{Deserialize, Serialize};
 
 /// Where the undo files of a change are.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -17,11 +21,94 @@ pub(crate) struct UndoFiles {
     pub(crate) registry: PathBuf,
     /// For everything else, to be read.
     pub(crate) sheet: PathBuf,
+    /// For `frevin recover --from-undo-files`.
+    pub(crate) copy: PathBuf,
+}
+
+/// A change as its undo file for Frevin itself tells it: the second copy, where the ledger is lost.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct UndoCopy {
+    format: u32,
+    pub(crate) pc: PcId,
+    pub(crate) change: i64,
+    pub(crate) title: String,
+    pub(crate) settings: Vec<UndoSetting>,
+}
+
+/// A setting of a change, in the order in which it is undone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct UndoSetting {
+    pub(crate) address: Address,
+    /// What it held before the change.
+    pub(crate) before: State,
+    /// What the change made it hold, one after another.
+    pub(crate) during: Vec<State>,
+}
+
+const FORMAT: u32 = 1;
+/// No change is that long, in bytes.
+const LONGEST_BYTES: u64 = 64 << 20;
+const ENDING: &str = "undo.json";
+/// What a copy is called once it was put back from.
+const ENDING_DONE: &str = "undone.json";
+
+/// The copies for Frevin in a folder, by number of change, and those that cannot be used, with why.
+pub(crate) type Copies = (BTreeMap<i64, UndoCopy>, Vec<(PathBuf, String)>);
+
+/// Reads the copies in the folder of a PC's undo files. A copy is a line of JSON, and a line with the
+/// digest of that one.
+pub(crate) fn read_copies(folder: &Path, pc: &PcId) -> std::io::Result<Copies> {
+    let (mut copies, mut unusable) = (BTreeMap::new(), Vec::new());
+    let entries = match fs_err::read_dir(folder) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            return Ok((copies, unusable));
+        }
+        entries => entries?,
+    };
+    for entry in entries {
+        let path = entry?.path();
+        if !path.to_string_lossy().ends_with(ENDING) {
+            continue;
+        }
+        match read_copy(&path) {
+            Ok(copy) if copy.pc == *pc => drop(copies.insert(copy.change, copy)),
+            Ok(copy) => unusable.push((path, format!("it is of another PC, {}", copy.pc))),
+            Err(reason) => unusable.push((path, reason)),
+        }
+    }
+    unusable.sort();
+    Ok((copies, unusable))
+}
+
+fn read_copy(path: &Path) -> Result<UndoCopy, String> {
+    let bytes = limited::read(path, LONGEST_BYTES).map_err(|error| error.to_string())?;
+    let text = String::from_utf8(bytes).map_err(|_| "it is no text".to_owned())?;
+    let (line, digest) = text.split_once('\n').ok_or("it is cut short")?;
+    if blake3::hash(line.as_bytes()).to_hex().as_str() != digest.trim_end() {
+        return Err("it is not as it was written".to_owned());
+    }
+    let copy: UndoCopy = serde_json::from_str(line).map_err(|error| error.to_string())?;
+    match copy.format {
+        FORMAT => Ok(copy),
+        other => Err(format!("it is of format {other}, and this Frevin reads {FORMAT}")),
+    }
+}
+
+/// Notes that a PC was put back from these copies: they are not used again.
+pub(crate) fn note_put_back(folder: &Path, changes: &[i64]) -> std::io::Result<()> {
+    for change in changes {
+        let name = |ending: &str| folder.join(format!("change-{change}.{ending}"));
+        fs_err::rename(name(ENDING), name(ENDING_DONE))?;
+    }
+    sync_folder(folder)
 }
 
 /// Writes the undo files of a change, durably.
 pub(super) fn write(
     folder: &Path,
+    pc: &PcId,
     change: ChangeId,
     title: &str,
     settings: &[Undoing],
@@ -31,10 +118,28 @@ pub(super) fn write(
     let files = UndoFiles {
         registry: folder.join(format!("change-{change}.reg")),
         sheet: folder.join(format!("change-{change}.txt")),
+        copy: folder.join(format!("change-{change}.{ENDING}")),
     };
     fs_err::create_dir_all(folder)?;
     write_durably(&files.registry, &registry_text::encode(&registry_text::write(states())))?;
     write_durably(&files.sheet, sheet(&heading, states()).as_bytes())?;
+    let copy = UndoCopy {
+        format: FORMAT,
+        pc: pc.clone(),
+        change: change.0,
+        title: title.to_owned(),
+        settings: settings
+            .iter()
+            .map(|setting| UndoSetting {
+                address: setting.address.clone(),
+                before: setting.before.clone(),
+                during: setting.during.clone(),
+            })
+            .collect(),
+    };
+    let line = serde_json::to_string(&copy).map_err(std::io::Error::other)?;
+    let digest = blake3::hash(line.as_bytes()).to_hex();
+    write_durably(&files.copy, format!("{line}\n{digest}\n").as_bytes())?;
     // The folders above may be new as well, and their names are in the home's own folder.
     folder.ancestors().take(3).try_for_each(sync_folder)?;
     Ok(files)
