@@ -130,6 +130,10 @@ struct StateManagerStatus {
 }
 
 impl SystemApi for ThisPc {
+    fn user_id(&self) -> Option<String> {
+        user_sid()
+    }
+
     fn name(&self) -> String {
         let mut buffer = [0_u16; 256];
         let mut length = 255;

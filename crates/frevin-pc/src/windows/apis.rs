@@ -56,6 +56,8 @@ pub struct Apis {
 pub trait SystemApi {
     /// The name of the PC.
     fn name(&self) -> String;
+    /// The identifier of the user whom this process runs as; nothing where Windows does not tell.
+    fn user_id(&self) -> Option<String>;
     /// Whether the process has an administrator's rights.
     fn is_administrator(&self) -> bool;
     /// Whether somebody else is signed in at the screen than the user whom this process runs as, as

@@ -7,7 +7,7 @@ use std::time::Duration;
 use frevin_core::facts::Facts;
 use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::setting::{
-    Address, CleanPart, CleanPlace, Concern, KeyPath, ObjectPart, ObjectSetting, PowerSource,
+    Address, CleanPart, CleanPlace, Concern, Hive, KeyPath, ObjectPart, ObjectSetting, PowerSource,
     State, TakesEffect, Value, VisualParameter, WinName, belongs_to_user, concern,
     needs_administrator,
 };
@@ -491,6 +491,13 @@ impl Pc for LivePc {
     }
 
     fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
+        // What is HKCU is under the user's identifier too: one setting would have two addresses.
+        if let Address::RegistryKey(key) | Address::RegistryValue(key, _) = address
+            && key.hive() == Hive::Users
+            && self.apis.system.user_id().is_some_and(|id| key.names()[0] == WinName::new(id))
+        {
+            return Ok(Some("it is the signed-in user's: write it as HKCU".to_owned()));
+        }
         if !self.apis.system.is_administrator() && needs_administrator(address) {
             return Ok(Some("it needs an administrator".to_owned()));
         }

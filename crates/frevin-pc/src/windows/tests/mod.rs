@@ -450,3 +450,12 @@ fn one_process_changes_it_at_a_time() {
     drop(lock);
     drop(second.lock().unwrap());
 }
+
+#[test]
+fn the_users_own_part_of_the_registry_has_one_address() {
+    let (_home, pc) = opened(&recording());
+    let reason = |text: &str| pc.obstacle(&at(text)).unwrap();
+    let own = reason(r"registry:HKU\S-1-5-21-1-2-3-1001\Software\X#y").unwrap();
+    assert!(own.contains("HKCU"), "{own}");
+    assert_eq!(reason(r"registry:HKCU\Software\X#y"), None);
+}

@@ -626,6 +626,10 @@ impl StartsApi for Windows {
 }
 
 impl SystemApi for Windows {
+    fn user_id(&self) -> Option<String> {
+        Some("S-1-5-21-1-2-3-1001".to_owned())
+    }
+
     fn name(&self) -> String {
         "RECORDED".to_owned()
     }
