@@ -48,6 +48,8 @@ pub enum LedgerError {
     Busy,
     #[error("the disk that the ledger is on is full")]
     DiskFull,
+    #[error("the drive that the ledger is on did not take or give what it was asked")]
+    Drive(#[source] rusqlite::Error),
     #[error("the ledger could not be read or written")]
     Database(#[source] rusqlite::Error),
     #[error(transparent)]
@@ -59,6 +61,12 @@ impl From<rusqlite::Error> for LedgerError {
         match error.sqlite_error_code() {
             Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Self::Busy,
             Some(ErrorCode::DiskFull) => Self::DiskFull,
+            Some(
+                ErrorCode::ReadOnly
+                | ErrorCode::CannotOpen
+                | ErrorCode::PermissionDenied
+                | ErrorCode::SystemIoFailure,
+            ) => Self::Drive(error),
             _ => Self::Database(error),
         }
     }

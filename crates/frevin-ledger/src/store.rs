@@ -56,7 +56,7 @@ impl Ledger {
     pub fn altered(&self) -> Result<Vec<SealedPart>, LedgerError> {
         // One look, in which nobody else writes.
         let damaged = |error: LedgerError| match error {
-            LedgerError::Busy | LedgerError::DiskFull => error,
+            LedgerError::Busy | LedgerError::DiskFull | LedgerError::Drive(_) => error,
             other => {
                 let reason = match &other {
                     LedgerError::Database(error) => error.to_string(),
@@ -266,9 +266,8 @@ fn refuse_cut_file(path: &Path) -> Result<(), LedgerError> {
 
 /// Tells a file that is no ledger, or may not be written, from any other error.
 fn explain(path: PathBuf, error: LedgerError) -> LedgerError {
-    let LedgerError::Database(rusqlite::Error::SqliteFailure(failure, message)) = &error else {
-        return error;
-    };
+    let (LedgerError::Database(cause) | LedgerError::Drive(cause)) = &error else { return error };
+    let rusqlite::Error::SqliteFailure(failure, message) = cause else { return error };
     let reason = message.clone().unwrap_or_else(|| failure.to_string());
     match failure.code {
         ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt => {

@@ -211,6 +211,8 @@ impl From<LedgerError> for Failure {
                 .hint("try again; a change that had begun is finished by `frevin recover`"),
             LedgerError::DiskFull => Self::new(Kind::Files, message)
                 .hint("make room; a change that had begun is finished by `frevin recover`"),
+            LedgerError::Drive(_) => Self::new(Kind::Files, message)
+                .hint("may the home folder be written? See --home; `frevin recover` finishes a change that had begun"),
             LedgerError::CannotOpen { .. } => Self::new(Kind::Files, message).hint(
                 "nothing was changed; is the home folder there, and may it be written? See --home",
             ),
