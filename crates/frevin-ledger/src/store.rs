@@ -144,6 +144,8 @@ impl Ledger {
             M::up(include_str!("schema/2.sql")),
             M::up(include_str!("schema/3.sql")),
             M::up(include_str!("schema/4.sql")),
+            // From here on each step seals anew what it has changed, the tables among it, in its own
+            // transaction: the seals would tell of it as of damage.
             M::up_with_hook(include_str!("schema/5.sql"), |transaction: &Transaction<'_>| {
                 seal::renew_all(transaction)
                     .map_err(|error| rusqlite_migration::HookError::Hook(error.to_string()))

@@ -468,6 +468,20 @@ mod tests {
     }
 
     #[test]
+    fn times_that_go_back_are_never_taken_for_frame_times() {
+        let mut stamps: Vec<f64> = (0..500).map(|frame| f64::from(frame) * 0.0166).collect();
+        stamps[10] = stamps[8] - 0.001;
+        for heading in ["Time (s)", "Time", "TimeInSeconds"] {
+            let rows: String = stamps.iter().map(|stamp| format!("{stamp:.4},60\n")).collect();
+            let text = format!("{heading},GPU temp\n{rows}");
+            match read_log_bytes(text.as_bytes(), &LogOptions::default()) {
+                Ok((series, _)) => assert!(series.total_ms() < 10_000.0, "{heading}"),
+                Err(error) => assert!(error.to_string().contains(heading), "{heading}: {error}"),
+            }
+        }
+    }
+
+    #[test]
     fn line_ends_of_every_kind_end_lines_in_one_log() {
         let text = "Frame time (ms)\r\n16.1\r\n16.2\n16.3\r16.4\r\r\n16.5\r";
         let (series, reading) = read_log_bytes(text.as_bytes(), &LogOptions::default()).unwrap();
