@@ -69,3 +69,28 @@ fn uses_that_contradict_each_other_are_told_with_both_places() {
     let problem = &place.json(&["profile", "check", "files.toml"])["error"]["problems"][0];
     assert_eq!(problem["line"], 10, "{problem}");
 }
+
+#[test]
+fn a_value_of_a_power_plan_is_set_for_both_sources_at_once() {
+    let place = Place::new();
+    let set = ["--tweak", "power/boost-mode", "--set", "source=both", "--set", "mode=off"];
+    let plan = place.json(&[&["preview"][..], &set].concat());
+    let steps = plan["steps"].as_array().unwrap();
+    let address = |step: &serde_json::Value| step["address"].as_str().unwrap().to_owned();
+    let ends: Vec<_> =
+        steps.iter().map(|step| address(step).rsplit('#').next().unwrap().to_owned()).collect();
+    assert_eq!(ends, ["mains", "battery"]);
+    let one = |source: &str, mode: &str| {
+        format!(
+            "[[tweaks]]\nuse = \"power/boost-mode\"\nwith = {{ source = \"{source}\", mode = \"{mode}\" }}\n"
+        )
+    };
+    let both = format!(
+        "format = 1\nname = \"p\"\npurpose = \"p\"\n{}{}",
+        one("both", "off"),
+        one("battery", "on")
+    );
+    place.write("p.toml", both);
+    let said = place.run(&["profile", "check", "p.toml"]).fails(4);
+    assert!(said.err.contains("battery"), "{}", said.err);
+}
