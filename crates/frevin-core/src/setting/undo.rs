@@ -49,20 +49,36 @@ pub fn sheet<'a>(
 
 /// What a person does where Windows has no command for it.
 fn by_hand(address: &Address, state: &State) -> Option<String> {
-    Some(match (address, state) {
-        (Address::Text(setting), State::Absent) => {
-            format!("take {} out of {} again", setting.part(), setting.file())
-        }
-        (Address::Text(setting), State::Value(_)) => {
-            format!("set {} in {} to exactly that", setting.part(), setting.file())
-        }
-        (Address::Clean(setting), State::Absent) => format!(
-            "move the files under quarantine/{place}/files back to where they were; \
-             quarantine/{place}/manifest.json lists them",
-            place = setting.place
-        ),
-        _ => return None,
-    })
+    match address {
+        Address::Text(setting) => match state {
+            State::Absent => {
+                Some(format!("take {} out of {} again", setting.part(), setting.file()))
+            }
+            State::Value(_) => {
+                Some(format!("set {} in {} to exactly that", setting.part(), setting.file()))
+            }
+            State::Unreadable(_) => None,
+        },
+        Address::Clean(setting) => match state {
+            State::Absent => Some(format!(
+                "move the files under quarantine/{place}/files back to where they were; \
+                 quarantine/{place}/manifest.json lists them",
+                place = setting.place
+            )),
+            State::Value(_) | State::Unreadable(_) => None,
+        },
+        // Windows has a file or a command for these, or nothing that a person could do.
+        Address::RegistryKey(_)
+        | Address::RegistryValue(..)
+        | Address::ServiceStart(_)
+        | Address::ServiceRunning(_)
+        | Address::ActivePlan
+        | Address::PowerPlan(_)
+        | Address::PowerHidden { .. }
+        | Address::PowerValue { .. }
+        | Address::Visual(_)
+        | Address::Object(_) => None,
+    }
 }
 
 fn command_for(address: &Address, state: &State) -> Option<String> {

@@ -169,3 +169,25 @@ impl<R: Read> Read for Unpacked<R> {
         Ok(read)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::*;
+
+    #[test]
+    fn a_file_that_ends_before_it_was_said_to_end_is_no_whole_log() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("log.csv");
+        fs_err::write(&path, "frame_ms\n16.6\n").unwrap();
+        let mut bytes = Vec::new();
+        let read = |left: u64, bytes: &mut Vec<u8>| {
+            Whole { file: File::open(&path).unwrap(), left }.read_to_end(bytes)
+        };
+        assert_eq!(read(14, &mut bytes).unwrap(), 14);
+        // Longer by now is what a log is that is still written.
+        assert_eq!(read(9, &mut bytes).unwrap(), 14);
+        let error = read(20, &mut bytes).unwrap_err();
+        assert!(error.to_string().contains("became shorter"), "{error}");
+    }
+}
