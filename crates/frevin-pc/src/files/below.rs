@@ -63,12 +63,13 @@ fn entry_named(
     name: &WinName,
 ) -> Result<(String, cap_std::fs::Metadata), Unreached> {
     let mut found = None;
-    for (other, metadata) in folder.entries()? {
-        if WinName::new(other.as_str()) == *name && found.replace((other, metadata)).is_some() {
+    for other in folder.names()? {
+        if WinName::new(other.as_str()) == *name && found.replace(other).is_some() {
             return Err(Unreached::Guarded(format!("{name} is there twice, in other letters")));
         }
     }
-    let (other, metadata) = found.ok_or(Unreached::NotThere)?;
+    let other = found.ok_or(Unreached::NotThere)?;
+    let metadata = folder.metadata(&other)?.ok_or(Unreached::NotThere)?;
     if is_link_at(&metadata) {
         return Err(Unreached::Guarded(format!("{name} is a link, and might lead elsewhere")));
     }
@@ -113,7 +114,7 @@ pub(crate) struct FoundFile {
 }
 
 /// Every plain file below a folder, in order of path. Links are passed over, and so is what has no
-/// name in Unicode.
+/// name in Unicode, and what this process may not look at.
 pub(crate) fn files_below(root: &OpenFolder) -> io::Result<Vec<FoundFile>> {
     let mut found = Vec::new();
     collect(root, "", DEEPEST, &mut found)?;
@@ -131,14 +132,28 @@ fn collect(
         let shown = folder.path().display();
         return Err(io::Error::other(format!("{shown} lies more than {DEEPEST} folders deep")));
     }
-    for (name, metadata) in folder.entries()? {
-        if is_link_at(&metadata) {
-            continue;
+    let names = match folder.names() {
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied && !below.is_empty() => {
+            return Ok(());
         }
+        names => names?,
+    };
+    for name in names {
+        // What has gone since it was listed is not there, and what this process may not look at is none of
+        // its business.
+        let metadata = match folder.metadata(&name) {
+            Ok(Some(metadata)) if !is_link_at(&metadata) => metadata,
+            Ok(_) => continue,
+            Err(error) if error.kind() == io::ErrorKind::PermissionDenied => continue,
+            Err(error) => return Err(error),
+        };
         let below = if below.is_empty() { name.clone() } else { format!("{below}/{name}") };
         if metadata.is_dir() {
-            if let Some(inner) = folder.folder(&name)? {
-                collect(&inner, &below, levels_left - 1, found)?;
+            match folder.folder(&name) {
+                Ok(Some(inner)) => collect(&inner, &below, levels_left - 1, found)?,
+                Ok(None) => {}
+                Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {}
+                Err(error) => return Err(error),
             }
         } else if metadata.is_file() {
             let changed = metadata.modified()?.into_std();

@@ -136,17 +136,13 @@ impl OpenFolder {
         self.folder(name)?.ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 
-    /// The names in it that are Unicode, each with what it names.
-    pub(crate) fn entries(&self) -> io::Result<Vec<(String, Metadata)>> {
-        let mut entries = Vec::new();
+    /// The names in it that are Unicode.
+    pub(crate) fn names(&self) -> io::Result<Vec<String>> {
+        let mut names = Vec::new();
         for entry in self.dir.entries()? {
-            let Ok(name) = entry?.file_name().into_string() else { continue };
-            // What has gone since it was listed is not there.
-            if let Some(metadata) = self.metadata(&name)? {
-                entries.push((name, metadata));
-            }
+            names.extend(entry?.file_name().into_string());
         }
-        Ok(entries)
+        Ok(names)
     }
 
     /// A plain file in it, open for reading.
