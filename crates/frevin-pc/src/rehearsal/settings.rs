@@ -120,8 +120,13 @@ impl Settings {
         if !matches!(address, Address::Text(_) | Address::Clean(_)) {
             return Ok(());
         }
+        let held = self.read(address);
+        if !held.is_readable() {
+            // What cannot be read cannot be kept as what is in effect; the write tells why.
+            return Ok(());
+        }
         let mut announced = self.in_effect.clone();
-        announced.states.entry(address.clone()).or_insert_with(|| self.read(address));
+        announced.states.entry(address.clone()).or_insert(held);
         announced.save(folder)
     }
 
@@ -154,7 +159,7 @@ impl Settings {
         if waits {
             let after = self.read(address);
             let in_effect = self.in_effect.states.remove(address).unwrap_or(before);
-            if in_effect != after {
+            if in_effect != after && in_effect.is_readable() {
                 self.in_effect.states.insert(address.clone(), in_effect);
             }
         }

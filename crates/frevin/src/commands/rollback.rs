@@ -41,7 +41,7 @@ pub(crate) struct RollbackArgs {
 /// What to do about settings that somebody else has changed since.
 #[derive(Debug, Args)]
 pub(crate) struct OthersArgs {
-    /// Leave what others wrote, and let go of the setting
+    /// Leave what others wrote or what the PC does not take back, and let go of the setting
     #[arg(long)]
     keep: bool,
     /// Overwrite what others wrote
