@@ -154,6 +154,15 @@ impl OpenFolder {
         self.dir.open_with(name, options.read(true).follow(FollowSymlinks::No))
     }
 
+    /// Makes the bytes of a file in it survive a power cut.
+    pub(crate) fn sync_file(&self, name: &str) -> io::Result<()> {
+        let mut options = OpenOptions::new();
+        // Windows flushes only what is open for writing; elsewhere a file that may only be read can be
+        // synced as well.
+        let options = if cfg!(windows) { options.write(true) } else { options.read(true) };
+        self.dir.open_with(name, options.follow(FollowSymlinks::No))?.sync_all()
+    }
+
     /// A new file in it. What had the name before goes, and is not followed.
     pub(crate) fn create_file(&self, name: &str) -> io::Result<File> {
         self.remove_file(name)?;

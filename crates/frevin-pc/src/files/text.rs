@@ -188,7 +188,7 @@ impl TextFiles {
         for (_, reached) in self.files().map_err(std::io::Error::other)? {
             // Those that are replaced otherwise were synced as they were written.
             if self.replace.is_none() {
-                reached.folder.open_file(&reached.name)?.sync_all()?;
+                reached.folder.sync_file(&reached.name)?;
             }
             reached.folder.sync()?;
         }
