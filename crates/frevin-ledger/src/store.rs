@@ -98,37 +98,20 @@ impl Ledger {
     /// Where the copy is no ledger, or is not as Frevin wrote it; nothing has changed then.
     pub fn restore(home: &Path, from: &Path) -> Result<Option<PathBuf>, LedgerError> {
         let path = home.join(FILE);
-        let draft = home.join("ledger-restored.sqlite3");
-        let clear = || {
-            for ending in ["sqlite3", "sqlite3-wal", "sqlite3-shm"] {
-                let _ = fs_err::remove_file(draft.with_extension(ending));
-            }
-        };
-        clear();
+        let draft = Draft::new(home);
         let checked = || {
             refuse_cut_file(from)?;
             let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-            copy(&Connection::open_with_flags(from, flags)?, &draft)?;
-            let ledger = Self::open_file(&draft)?;
+            copy(&Connection::open_with_flags(from, flags)?, &draft.path)?;
+            let ledger = Self::open_file(&draft.path)?;
             let parts = ledger.altered()?;
             if !parts.is_empty() {
                 return Err(LedgerError::Altered { path: from.to_owned(), parts });
             }
-            // All of it into the one file that is renamed.
-            ledger.connection.pragma_update(None, "journal_mode", "DELETE")?;
-            Ok(())
+            Ok(ledger)
         };
-        let checked = checked().map_err(|error| explain(from.to_owned(), error));
-        if checked.is_err() {
-            clear();
-        }
-        checked?;
-        crate::durable_file(&draft)?;
-        let kept = set_aside(&path)?;
-        fs_err::rename(&draft, &path)?;
-        clear();
-        crate::durable_folder(home)?;
-        Ok(kept)
+        let ledger = checked().map_err(|error| explain(from.to_owned(), error))?;
+        draft.take_place(ledger, &path)
     }
 
     fn open_file(path: &Path) -> Result<Self, LedgerError> {
@@ -171,11 +154,11 @@ impl Ledger {
     /// # Errors
     /// Where the files cannot be renamed or written.
     pub fn begin_anew(home: &Path, last: ChangeId) -> Result<Option<PathBuf>, LedgerError> {
-        let kept = set_aside(&home.join(FILE))?;
-        let ledger = Self::open(home)?;
+        let draft = Draft::new(home);
+        let ledger = Self::open_file(&draft.path)?;
         let sql = "INSERT INTO sqlite_sequence (name, seq) VALUES ('change', ?1)";
         ledger.connection.execute(sql, [last.0])?;
-        Ok(kept)
+        draft.take_place(ledger, &home.join(FILE))
     }
 
     /// The ledger's file.
@@ -213,14 +196,61 @@ fn copy(from: &Connection, to: &Path) -> Result<(), LedgerError> {
     Ok(())
 }
 
-/// Gives a ledger another name, with what belongs to it, and says which; nothing where there is none.
-fn set_aside(path: &Path) -> Result<Option<PathBuf>, LedgerError> {
+/// A ledger that is to take the place of another, in the same folder; what is left of it goes.
+struct Draft {
+    path: PathBuf,
+}
+
+impl Draft {
+    fn new(home: &Path) -> Self {
+        let draft = Self { path: home.join("ledger-draft.sqlite3") };
+        draft.clear();
+        draft
+    }
+
+    fn clear(&self) {
+        for ending in ["sqlite3", "sqlite3-wal", "sqlite3-shm"] {
+            let _ = fs_err::remove_file(self.path.with_extension(ending));
+        }
+    }
+
+    /// Puts it in the place of the ledger at `path`, of which a copy is kept under the name that is given
+    /// back. There is a ledger under that path at every moment.
+    fn take_place(&self, ledger: Ledger, path: &Path) -> Result<Option<PathBuf>, LedgerError> {
+        // All of it into the one file that is renamed.
+        ledger.connection.pragma_update(None, "journal_mode", "DELETE")?;
+        drop(ledger);
+        crate::durable_file(&self.path)?;
+        let kept = keep_copy(path)?;
+        fs_err::rename(&self.path, path)?;
+        if let Some(home) = path.parent() {
+            crate::durable_folder(home)?;
+        }
+        Ok(kept)
+    }
+}
+
+impl Drop for Draft {
+    fn drop(&mut self) {
+        self.clear();
+    }
+}
+
+/// Keeps a copy of a ledger's file, and takes its log away, which belongs to that file alone; nothing
+/// where there is none.
+fn keep_copy(path: &Path) -> Result<Option<PathBuf>, LedgerError> {
     if !path.exists() {
         return Ok(None);
     }
+    // What the log holds goes into the file first, where it still can.
+    if let Ok(old) = Connection::open(path) {
+        let _ = old.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()));
+    }
     let name = |number: u32| path.with_file_name(format!("ledger-before-{number}.sqlite3"));
     let free = (1..u32::MAX).map(name).find(|name| !name.exists()).unwrap_or_else(|| name(0));
-    for ending in ["sqlite3-wal", "sqlite3-shm", "sqlite3"] {
+    fs_err::copy(path, &free)?;
+    crate::durable_file(&free)?;
+    for ending in ["sqlite3-wal", "sqlite3-shm"] {
         match fs_err::rename(path.with_extension(ending), free.with_extension(ending)) {
             Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error.into()),
             _ => {}

@@ -85,3 +85,19 @@ fn undo_files_are_checked_and_what_others_wrote_is_theirs() {
     assert!(said.out.contains("cannot be used"), "{}", said.out);
     assert!(said.out.contains("which is not Frevin's"), "{}", said.out);
 }
+
+#[test]
+fn a_ledger_of_a_newer_frevin_is_not_taken_for_a_damaged_one() {
+    let place = Place::new();
+    place.run(&["apply", "--tweak", "looks/menu-delay", "--yes"]).ok();
+    let held = place.pc_files();
+    let ledger = place.path().join("home/ledger.sqlite3");
+    let newer = rusqlite::Connection::open(&ledger).unwrap();
+    newer.pragma_update(None, "user_version", 99).unwrap();
+    drop(newer);
+    let bytes = fs_err::read(&ledger).unwrap();
+    let said = place.run(&["recover", "--from-undo-files", "--yes"]).fails(4);
+    assert!(said.err.contains("newer Frevin"), "{}", said.err);
+    assert_eq!(place.pc_files(), held);
+    assert_eq!(fs_err::read(&ledger).unwrap(), bytes);
+}

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use frevin_core::layers::ChangeId;
 use frevin_core::preview::{BackStep, OnOthers, in_writing_order, undoing};
 use frevin_core::setting::{Address, State};
-use frevin_ledger::{Change, Ledger, Rollback, Unfinished};
+use frevin_ledger::{Change, Ledger, LedgerError, Rollback, Unfinished};
 use frevin_pc::Pc;
 use serde::Serialize;
 
@@ -122,7 +122,7 @@ fn not_taken(message: &str) -> Failure {
 }
 
 /// What a PC would go back to from its undo files, without the ledger.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub(crate) struct Rescue {
     /// The settings that would be put back, with what each holds now and held first.
     pub(crate) settings: Vec<RescuedSetting>,
@@ -143,18 +143,24 @@ pub(crate) struct RescuedSetting {
     pub(crate) at_first: State,
 }
 
+/// The ledger; nothing where it is damaged. One that a newer Frevin wrote, or that cannot be read now, is
+/// not.
+fn ledger_unless_damaged(context: &Context) -> Result<Option<Ledger>, Failure> {
+    match Ledger::open(context.home()) {
+        Ok(ledger) => Ok(Some(ledger)),
+        Err(LedgerError::Damaged { .. } | LedgerError::Altered { .. }) => Ok(None),
+        Err(other) => Err(other.into()),
+    }
+}
+
 /// Reads what a PC goes back to without its ledger. Where the ledger is as it was written, only changes
 /// count that it does not know: it knows better about all others.
 pub(crate) fn plan_rescue(context: &Context, pc: &dyn Pc) -> Result<Rescue, Failure> {
     let id = &pc.identity().id;
     let (mut copies, unusable) = undo_files::read_copies(&context.undo_folder(pc), id)?;
-    match context.ledger() {
-        Ok(ledger) => {
-            let known: Vec<i64> = ledger.changes(id)?.iter().map(|change| change.id.0).collect();
-            copies.retain(|change, _| !known.contains(change));
-        }
-        Err(failure) if failure.kind == Kind::BadInput => {}
-        Err(failure) => return Err(failure),
+    if let Some(ledger) = ledger_unless_damaged(context)? {
+        let known: Vec<i64> = ledger.changes(id)?.iter().map(|change| change.id.0).collect();
+        copies.retain(|change, _| !known.contains(change));
     }
     let mut first: Vec<(Address, State, Vec<State>)> = Vec::new();
     for copy in copies.values() {
@@ -209,6 +215,10 @@ pub(crate) fn rescue(
     on_others: OnOthers,
 ) -> Result<Rescued, Failure> {
     let _lock = context.lock(pc)?;
+    if plan_rescue(context, pc)? != *shown {
+        let message = "nothing was changed: the PC is no longer as shown";
+        return Err(Failure::new(Kind::ChangedByOthers, message).hint("try it once more"));
+    }
     let mut sorted = Sorted::default();
     for setting in &shown.settings {
         sorted.to_write.push((setting.address.clone(), setting.at_first.clone()));
@@ -221,9 +231,9 @@ pub(crate) fn rescue(
         }
     }
     let (written, _, refused) = sorted.put_back(pc, on_others)?;
-    let damaged_ledger = match context.ledger() {
-        Ok(_) => None,
-        Err(_) => {
+    let damaged_ledger = match ledger_unless_damaged(context)? {
+        Some(_) => None,
+        None => {
             let last = shown.changes.iter().max().copied().unwrap_or_default();
             Ledger::begin_anew(context.home(), ChangeId(last))?
         }
