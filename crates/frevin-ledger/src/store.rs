@@ -25,7 +25,8 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError::Newer`] where a newer Frevin has written it, [`LedgerError::Damaged`] where
-    /// it is no database, or one that has lost its order.
+    /// it is no database, or one that has lost its order, or is gone while undo files of its changes are
+    /// there.
     pub fn open(home: &Path) -> Result<Self, LedgerError> {
         fs_err::create_dir_all(home)?;
         let ledger = Self::open_unchecked(home)?;
@@ -45,6 +46,14 @@ impl Ledger {
     pub fn open_unchecked(home: &Path) -> Result<Self, LedgerError> {
         fs_err::create_dir_all(home)?;
         let path = home.join(FILE);
+        let undo_files = home.join("undo");
+        if !path.exists() && holds_anything(&undo_files) {
+            let reason = format!(
+                "it is gone, and {} holds the undo files of changes that it told of",
+                undo_files.display()
+            );
+            return Err(LedgerError::Damaged { path, reason });
+        }
         Self::open_file(&path).map_err(|error| explain(path, error))
     }
 
@@ -186,6 +195,10 @@ fn is_no_damage(code: ErrorCode) -> bool {
             | ErrorCode::NotADatabase
             | ErrorCode::DatabaseCorrupt
     )
+}
+
+fn holds_anything(folder: &Path) -> bool {
+    std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some())
 }
 
 fn copy(from: &Connection, to: &Path) -> Result<(), LedgerError> {

@@ -101,3 +101,31 @@ fn a_ledger_of_a_newer_frevin_is_not_taken_for_a_damaged_one() {
     assert_eq!(place.pc_files(), held);
     assert_eq!(fs_err::read(&ledger).unwrap(), bytes);
 }
+
+#[test]
+fn a_ledger_that_is_gone_is_told_while_there_are_undo_files() {
+    let place = Place::new();
+    place.run(&["apply", "--tweak", "looks/menu-delay", "--yes"]).ok();
+    place.run(&["ledger", "backup", "copy.sqlite3"]).ok();
+    let home = place.path().join("home");
+    for file in ["ledger.sqlite3", "ledger.sqlite3-wal", "ledger.sqlite3-shm"] {
+        let _ = fs_err::remove_file(home.join(file));
+    }
+    let said = place.run(&["apply", "--tweak", "looks/menu-delay", "--yes"]).fails(4);
+    assert!(said.err.contains("it is gone"), "{}", said.err);
+    assert!(said.err.contains("--from-undo-files"), "{}", said.err);
+    place.run(&["recover", "--from-undo-files", "--yes"]).ok();
+    // Not numbered over the undo files that are there.
+    let said = place.run(&["apply", "--tweak", "looks/menu-delay", "--yes"]).ok();
+    assert!(said.out.contains("Change 2"), "{}", said.out);
+}
+
+#[test]
+fn a_copy_waits_until_nobody_changes_the_pc() {
+    let place = damaged();
+    let lock = fs_err::File::open(place.path().join("pc/frevin.lock")).unwrap();
+    lock.file().lock().unwrap();
+    place.run(&["ledger", "restore", "copy.sqlite3", "--yes"]).fails(8);
+    drop(lock);
+    place.run(&["ledger", "restore", "copy.sqlite3", "--yes"]).ok();
+}

@@ -91,6 +91,9 @@ impl TextFiles {
         match settings_file::write(&old, setting.part(), state).map_err(refused)? {
             Edit::NotEmpty => return Ok(Written::LeftInPlace),
             Edit::Bytes(new) if new == old => {}
+            Edit::Bytes(_) if self.replace.is_some() && is_read_only(&file) => {
+                return Err(refused("the file is marked as read-only".to_owned()));
+            }
             Edit::Bytes(new) => self.replace(&file, &new).map_err(PcError::Io)?,
         }
         Ok(Written::Done)
@@ -203,6 +206,12 @@ fn remove(path: &Path) -> std::io::Result<()> {
     }
 }
 
+/// Whether a file has the mark with which Windows refuses to replace it.
+fn is_read_only(file: &Reached) -> bool {
+    let metadata = file.folder.metadata(&file.name).ok().flatten();
+    metadata.is_some_and(|metadata| metadata.permissions().readonly())
+}
+
 fn bytes_of(file: &Reached) -> Result<Vec<u8>, String> {
     let open = file.folder.open_file(&file.name).map_err(|error| error.to_string())?;
     limited::read_from(open, MAX_BYTES).map_err(|error| match error {
@@ -267,6 +276,20 @@ mod tests {
             files.tidy().unwrap();
             only_the_file_is_left(root.path());
         }
+    }
+
+    #[test]
+    fn a_file_that_is_marked_as_read_only_is_left() {
+        let root = tempfile::tempdir().unwrap();
+        let (files, file) = files(root.path(), keeps_backup);
+        let mut permissions = fs_err::metadata(&file).unwrap().permissions();
+        permissions.set_readonly(true);
+        fs_err::set_permissions(&file, permissions).unwrap();
+        let refused = write(&files);
+        assert!(
+            matches!(refused, Err(WriteError::Refused(reason)) if reason.contains("read-only"))
+        );
+        assert_eq!(fs_err::read_to_string(&file).unwrap(), "[A]\nv=1\n");
     }
 
     #[test]

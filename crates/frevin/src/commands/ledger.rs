@@ -68,6 +68,9 @@ pub(crate) fn run(context: &Context, command: &LedgerCommand) -> Result<Outcome,
             page.line("A change made since then would not be known to it any more.");
             context.confirm(&page, "Put the copy in its place?")?;
             crate::own_home::make(context.home())?;
+            // Nobody may be in the midst of a change that is written down in the ledger that goes.
+            let mut pc = context.pc_if_named()?;
+            let _lock = pc.as_mut().map(|pc| context.lock(&mut **pc)).transpose()?;
             let kept = Ledger::restore(context.home(), file)?;
             Ok(Outcome::done(&RestoreReport { restored: file.clone(), kept }))
         }

@@ -234,7 +234,7 @@ pub(crate) fn rescue(
     let damaged_ledger = match ledger_unless_damaged(context)? {
         Some(_) => None,
         None => {
-            let last = shown.changes.iter().max().copied().unwrap_or_default();
+            let last = undo_files::last_change(&context.home().join("undo"))?;
             Ledger::begin_anew(context.home(), ChangeId(last))?
         }
     };

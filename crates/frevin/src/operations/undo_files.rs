@@ -57,18 +57,32 @@ const ENDING_DONE: &str = "undone.json";
 /// The copies for Frevin in a folder, by number of change, and those that cannot be used, with why.
 pub(crate) type Copies = (BTreeMap<i64, UndoCopy>, Vec<(PathBuf, String)>);
 
+/// The highest number of a change in the names of undo files, over the folders of all PCs; 0 where there
+/// is none.
+pub(crate) fn last_change(folder: &Path) -> std::io::Result<i64> {
+    let mut last = 0;
+    for pc in entries_if_there(folder)? {
+        for file in entries_if_there(&pc)? {
+            let name = file.file_name().unwrap_or_default().to_string_lossy();
+            let number = name.strip_prefix("change-").and_then(|rest| rest.split('.').next());
+            last = last.max(number.and_then(|number| number.parse().ok()).unwrap_or(0));
+        }
+    }
+    Ok(last)
+}
+
+fn entries_if_there(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
+    match fs_err::read_dir(folder) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
+        entries => entries?.map(|entry| Ok(entry?.path())).collect(),
+    }
+}
+
 /// Reads the copies in the folder of a PC's undo files. A copy is a line of JSON, and a line with the
 /// digest of that one.
 pub(crate) fn read_copies(folder: &Path, pc: &PcId) -> std::io::Result<Copies> {
     let (mut copies, mut unusable) = (BTreeMap::new(), Vec::new());
-    let entries = match fs_err::read_dir(folder) {
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            return Ok((copies, unusable));
-        }
-        entries => entries?,
-    };
-    for entry in entries {
-        let path = entry?.path();
+    for path in entries_if_there(folder)? {
         if !path.to_string_lossy().ends_with(ENDING) {
             continue;
         }
