@@ -7,6 +7,7 @@ use frevin_core::layers::{ChangeId, Layer};
 use frevin_core::preview::{Action, Step};
 use frevin_core::profile::{ProfileName, RevisionName, Version};
 use frevin_core::setting::{Address, State};
+use frevin_core::trial::{Place, TrialId};
 use frevin_core::waiting::{PastWrite, Start};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, params};
@@ -68,6 +69,8 @@ pub struct NewChange<'a> {
     pub begun_at: Timestamp,
     /// The change whose layers it takes the place of, if it does.
     pub replaces: Option<ChangeId>,
+    /// The trial that it is made for and what of it is put in force, if it is.
+    pub of_trial: Option<(TrialId, Place)>,
     /// Its steps.
     pub steps: &'a [NewStep],
 }
@@ -106,6 +109,9 @@ pub struct Change {
     pub ended_at: Option<Timestamp>,
     /// What has become of it.
     pub status: ChangeStatus,
+    /// The trial that it was made for, if it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub trial: Option<TrialId>,
     /// How many settings it laid a layer on.
     pub layers_laid: usize,
     /// How many of its layers are still there.
@@ -116,7 +122,7 @@ pub struct Change {
     pub steps: Vec<Step>,
 }
 
-const COLUMNS: &str = "id, operation, pc, snapshot, title, profile, revision, boot, begun_at, ended_at, status, replaces, let_go,
+const COLUMNS: &str = "id, operation, pc, snapshot, title, profile, revision, boot, begun_at, ended_at, status, replaces, let_go, trial,
     (SELECT count(*) FROM step WHERE step.change = change.id AND action IN ('write', 'share')) AS laid,
     (SELECT count(*) FROM layer WHERE layer.change = change.id) AS remaining";
 
@@ -140,8 +146,8 @@ impl Ledger {
             snapshots::insert(&transaction, change.pc, change.begun_at, &reason, false, &states)?;
         transaction.execute(
             "INSERT INTO change (pc, snapshot, title, profile, revision, boot, begun_at, status, operation,
-                                 replaces)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun', ?8, ?9)",
+                                 replaces, trial, trial_place)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun', ?8, ?9, ?10, ?11)",
             params![
                 change.pc.as_str(),
                 snapshot.0,
@@ -152,6 +158,8 @@ impl Ledger {
                 change.begun_at.to_string(),
                 operation.0,
                 change.replaces.map(|replaced| replaced.0),
+                change.of_trial.map(|(trial, _)| trial.0),
+                change.of_trial.map(|(_, place)| store("a state of a trial", &place)).transpose()?,
             ],
         )?;
         let id = ChangeId(transaction.last_insert_rowid());
@@ -387,6 +395,7 @@ fn change_of(row: &Row<'_>) -> Result<Change, LedgerError> {
         begun_at: parse("a time", &row.get::<_, String>("begun_at")?)?,
         ended_at: ended_at.map(|at| parse("a time", &at)).transpose()?,
         status: ChangeStatus::from_stored(row.get("status")?),
+        trial: row.get::<_, Option<i64>>("trial")?.map(TrialId),
         layers_laid: count("laid")?,
         layers_left: count("remaining")?,
         layers_let_go: count("let_go")?,

@@ -15,6 +15,7 @@ mod rollbacks;
 mod seal;
 mod snapshots;
 mod store;
+mod trials;
 mod unfinished;
 mod visits;
 
@@ -25,6 +26,7 @@ pub use rollbacks::{NewBackStep, NewRollback, Rollback, RollbackId};
 pub use seal::SealedPart;
 pub use snapshots::{Snapshot, SnapshotId, SnapshotSummary};
 pub use store::Ledger;
+pub use trials::{NewTrial, TrialEvent, TrialRecord, TrialVisit};
 pub use unfinished::Unfinished;
 pub use visits::{FramesDigest, KeptFrames, NewRun, NewVisit, VisitFilter};
 

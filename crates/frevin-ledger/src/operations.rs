@@ -12,6 +12,7 @@ pub(crate) enum OperationKind {
     Change,
     Rollback,
     Visit,
+    Trial,
 }
 
 impl OperationKind {
@@ -20,6 +21,7 @@ impl OperationKind {
             Self::Change => "change",
             Self::Rollback => "rollback",
             Self::Visit => "visit",
+            Self::Trial => "trial",
         }
     }
 }

@@ -10,6 +10,7 @@ use std::fmt;
 
 use frevin_core::ids::{PcId, ProfileName};
 use frevin_core::layers::ChangeId;
+use frevin_core::trial::TrialId;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, Params, Transaction, params};
 
@@ -28,6 +29,8 @@ pub enum SealedPart {
     Rollback(i64),
     /// A revision of a profile.
     Revision(String, u32),
+    /// A trial: its design, and what happened in it.
+    Trial(TrialId),
     /// All of them together: none is missing, and none is there twice.
     All,
 }
@@ -45,6 +48,7 @@ impl SealedPart {
             Self::Change(id) => format!("change {}", id.0),
             Self::Rollback(id) => format!("rollback {id}"),
             Self::Revision(profile, number) => format!("revision {profile}@{number}"),
+            Self::Trial(id) => format!("trial {id}"),
             Self::All => "all".to_owned(),
         }
     }
@@ -57,6 +61,7 @@ impl SealedPart {
             Some(("layers", pc)) => Some(Self::Layers(PcId::new(pc))),
             Some(("change", id)) => Some(Self::Change(ChangeId(id.parse().ok()?))),
             Some(("rollback", id)) => Some(Self::Rollback(id.parse().ok()?)),
+            Some(("trial", id)) => Some(Self::Trial(TrialId(id.parse().ok()?))),
             Some(("revision", name)) => {
                 let (profile, number) = name.rsplit_once('@')?;
                 Some(Self::Revision(profile.to_owned(), number.parse().ok()?))
@@ -99,10 +104,15 @@ impl SealedPart {
                 "SELECT * FROM revision WHERE profile = ?1 AND number = ?2",
                 params![profile, number],
             )?,
+            Self::Trial(id) => {
+                digest.rows(connection, "SELECT * FROM trial WHERE id = ?1", [id.0])?;
+                let events = "SELECT * FROM trial_event WHERE trial = ?1 ORDER BY position";
+                digest.rows(connection, events, [id.0])?;
+            }
             Self::All => {
                 let seals = "SELECT part, digest FROM seal WHERE part <> 'all' ORDER BY part";
                 digest.rows(connection, seals, params![])?;
-                for table in SEALED_TABLES {
+                for table in tables_there(connection)? {
                     let counted = format!("SELECT count(*) FROM {table}");
                     digest.rows(connection, &counted, params![])?;
                 }
@@ -120,14 +130,39 @@ impl fmt::Display for SealedPart {
             Self::Change(id) => write!(f, "change {}", id.0),
             Self::Rollback(id) => write!(f, "rollback {id}"),
             Self::Revision(profile, number) => write!(f, "revision {profile}@{number}"),
+            Self::Trial(id) => write!(f, "trial {id}"),
             Self::All => f.write_str("the list of all that it holds"),
         }
     }
 }
 
 /// Every row of these is in a part.
-const SEALED_TABLES: [&str; 7] =
-    ["stack", "layer", "change", "step", "rollback", "rollback_step", "revision"];
+const SEALED_TABLES: [&str; 9] = [
+    "stack",
+    "layer",
+    "change",
+    "step",
+    "rollback",
+    "rollback_step",
+    "revision",
+    "trial",
+    "trial_event",
+];
+
+/// Those that there are: an earlier Frevin had fewer. That none is gone is what the seal of the tables
+/// themselves tells.
+fn tables_there(connection: &Connection) -> Result<Vec<&'static str>, LedgerError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?1)",
+    )?;
+    let mut there = Vec::new();
+    for table in SEALED_TABLES {
+        if statement.query_row([table], |row| row.get(0))? {
+            there.push(table);
+        }
+    }
+    Ok(there)
+}
 
 /// A digest over rows, in which nothing can stand for something else.
 struct Digest(blake3::Hasher);
@@ -213,6 +248,11 @@ fn parts_held(connection: &Connection) -> Result<BTreeSet<SealedPart>, LedgerErr
     each("SELECT id FROM rollback UNION SELECT rollback FROM rollback_step", &|row| {
         Ok(SealedPart::Rollback(row.get(0)?))
     })?;
+    if tables_there(connection)?.contains(&"trial") {
+        each("SELECT id FROM trial UNION SELECT trial FROM trial_event", &|row| {
+            Ok(SealedPart::Trial(TrialId(row.get(0)?)))
+        })?;
+    }
     each("SELECT profile, number FROM revision", &|row| {
         Ok(SealedPart::Revision(row.get(0)?, row.get(1)?))
     })?;

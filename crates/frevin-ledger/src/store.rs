@@ -12,6 +12,8 @@ use crate::seal::{self, SealedPart};
 
 /// The name of the ledger's file in Frevin's home.
 const FILE: &str = "ledger.sqlite3";
+/// The schema that this Frevin writes: how many migrations there are.
+const SCHEMA: i64 = 6;
 
 /// An opened ledger.
 #[derive(Debug)]
@@ -131,6 +133,7 @@ impl Ledger {
         // In WAL mode FULL is what makes a commit survive a power cut.
         connection.pragma_update(None, "synchronous", "FULL")?;
         connection.pragma_update(None, "foreign_keys", true)?;
+        refuse_altered_before_migration(&connection, path)?;
         let migrations = Migrations::new(vec![
             M::up(include_str!("schema/1.sql")),
             M::up(include_str!("schema/2.sql")),
@@ -138,10 +141,8 @@ impl Ledger {
             M::up(include_str!("schema/4.sql")),
             // From here on each step seals anew what it has changed, the tables among it, in its own
             // transaction: the seals would tell of it as of damage.
-            M::up_with_hook(include_str!("schema/5.sql"), |transaction: &Transaction<'_>| {
-                seal::renew_all(transaction)
-                    .map_err(|error| rusqlite_migration::HookError::Hook(error.to_string()))
-            }),
+            M::up_with_hook(include_str!("schema/5.sql"), renew_seals),
+            M::up_with_hook(include_str!("schema/6.sql"), renew_seals),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {
@@ -179,6 +180,29 @@ impl Ledger {
     pub(crate) fn begin(&mut self) -> Result<Transaction<'_>, LedgerError> {
         Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
     }
+}
+
+/// A step to a newer schema seals anew what it finds: that has to be what was written.
+fn refuse_altered_before_migration(
+    connection: &Connection,
+    path: &Path,
+) -> Result<(), LedgerError> {
+    const FIRST_WITH_SEALS: i64 = 5;
+    let version: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    if !(FIRST_WITH_SEALS..SCHEMA).contains(&version) {
+        return Ok(());
+    }
+    let parts = seal::altered(connection)?;
+    if parts.is_empty() {
+        Ok(())
+    } else {
+        Err(LedgerError::Altered { path: path.to_owned(), parts })
+    }
+}
+
+fn renew_seals(transaction: &Transaction<'_>) -> rusqlite_migration::HookResult {
+    seal::renew_all(transaction)
+        .map_err(|error| rusqlite_migration::HookError::Hook(error.to_string()))
 }
 
 /// Whether an error says nothing against what the file holds.

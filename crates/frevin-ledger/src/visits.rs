@@ -15,6 +15,7 @@ use crate::error::LedgerError;
 use crate::frame_bytes::{Encoder, PACKED, decode};
 use crate::operations::{self, OperationKind};
 use crate::store::{Ledger, parse, restore, store};
+use crate::trials::TrialVisit;
 
 /// Encoded frames that are held before they are written, in bytes.
 const HELD_BYTES: usize = 32 << 20;
@@ -36,6 +37,8 @@ pub struct NewVisit<'a> {
     pub in_force: Option<&'a InForce>,
     /// Circumstances that runs do not show.
     pub context: &'a VisitContext,
+    /// The visit of a trial that it is, if it is one.
+    pub of_trial: Option<TrialVisit>,
 }
 
 /// A run about to be kept, without its frames.
@@ -161,8 +164,9 @@ impl Ledger {
             operations::begin(&transaction, OperationKind::Visit, visit.pc, visit.boot, visit.at)?;
         let state = visit.in_force.map(|state| insert_state(&transaction, state)).transpose()?;
         transaction.execute(
-            "INSERT INTO visit (scene, pc, state_name, recorded_at, tweaks, operation, state, status, context)
-             VALUES (?1, ?2, ?3, ?4, '[]', ?5, ?6, 'begun', ?7)",
+            "INSERT INTO visit (scene, pc, state_name, recorded_at, tweaks, operation, state, status, context,
+                                trial, trial_pair, trial_arm)
+             VALUES (?1, ?2, ?3, ?4, '[]', ?5, ?6, 'begun', ?7, ?8, ?9, ?10)",
             params![
                 visit.scene.as_str(),
                 visit.pc.map(PcId::as_str),
@@ -171,6 +175,9 @@ impl Ledger {
                 operation.0,
                 state,
                 store("circumstances", visit.context)?,
+                visit.of_trial.map(|of| of.trial.0),
+                visit.of_trial.map(|of| i64::try_from(of.pair).unwrap_or(i64::MAX)),
+                visit.of_trial.map(|of| <&str>::from(of.arm)),
             ],
         )?;
         let id = VisitId(transaction.last_insert_rowid());

@@ -1,6 +1,6 @@
 //! The bounds of the sequential test.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, StudentsT};
@@ -92,9 +92,9 @@ pub struct Rule {
 impl Rule {
     /// The rule for at most `limit` pairs.
     pub fn new(limit: PairLimit, history: Option<History>) -> Self {
-        let plain = bounds_by_pairs(limit, false, 4);
+        let plain = known_bounds(limit, false);
         let with_history = match history {
-            Some(_) => bounds_by_pairs(limit, true, 3),
+            Some(_) => known_bounds(limit, true),
             None => Arc::default(),
         };
         Self { limit, history, plain, with_history }
@@ -129,6 +129,19 @@ impl Rule {
     pub(crate) fn disowns_history(&self, pairs: usize, squares: f64) -> bool {
         let Some(history) = self.history else { return false };
         pairs >= 2 && squares / (pairs as f64 - 1.0) > History::DISOWNED_BEYOND * history.variance
+    }
+}
+
+/// The bounds of a limit, worked out once: quantiles cost more than all else of a comparison.
+fn known_bounds(limit: PairLimit, with_history: bool) -> Arc<[Option<Bounds>]> {
+    type Known = OnceLock<Arc<[Option<Bounds>]>>;
+    static KNOWN: [[Known; 2]; LARGEST_PAIR_COUNTS.len()] =
+        [const { [const { OnceLock::new() }; 2] }; LARGEST_PAIR_COUNTS.len()];
+    let first_look = if with_history { 3 } else { 4 };
+    let work_out = || bounds_by_pairs(limit, with_history, first_look);
+    match LARGEST_PAIR_COUNTS.iter().position(|pairs| *pairs == limit.pairs()) {
+        Some(index) => KNOWN[index][usize::from(with_history)].get_or_init(work_out).clone(),
+        None => work_out(),
     }
 }
 

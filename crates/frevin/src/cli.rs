@@ -51,6 +51,8 @@ enum Command {
     Run(commands::run::RunCommand),
     Compare(commands::compare::CompareArgs),
     #[command(subcommand)]
+    Trial(commands::trial::TrialCommand),
+    #[command(subcommand)]
     Ledger(commands::ledger::LedgerCommand),
     #[command(subcommand)]
     Network(commands::network::NetworkCommand),
@@ -130,6 +132,7 @@ fn run(cli: Cli) -> Result<Outcome, Failure> {
         Command::Scene(command) => commands::scene::run(&context, &command),
         Command::Run(command) => commands::run::run(&context, &command),
         Command::Compare(args) => commands::compare::run(&context, &args),
+        Command::Trial(command) => commands::trial::run(&context, &command),
         Command::Ledger(command) => commands::ledger::run(&context, &command),
         Command::Network(args) => commands::network::run(&context, &args),
         Command::Rehearsal(command) => commands::rehearsal::run(&context, &command),

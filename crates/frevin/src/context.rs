@@ -1,19 +1,22 @@
 //! What a command works with: where things are, which PC is meant, and how to talk to its user.
 
+use std::collections::BTreeMap;
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use crossterm::event::{Event, KeyCode, KeyEventKind, poll, read};
 use frevin_core::facts::{Facts, tell};
+use frevin_core::ids::SceneName;
 use frevin_core::tweak::Catalogue;
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::RehearsalPc;
-use frevin_pc::{LockError, Pc, PcKind, PcLock};
+use frevin_pc::{LockError, Pc, PcKind, PcLock, Restarts};
 use serde::{Deserialize, Serialize};
 
 use crate::clock::Clock;
 use crate::failure::{Failure, Kind};
+use crate::measure::scene_source::SceneRecording;
 use crate::options::GlobalOptions;
 use crate::view::Page;
 use crate::{own_home, own_tweaks, strangers_file};
@@ -31,6 +34,9 @@ struct Configuration {
     /// What the owner tells of the live PC that it does not tell itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     facts: Option<toml::Table>,
+    /// How scenes are recorded that no rehearsal PC plays.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    scenes: BTreeMap<SceneName, SceneRecording>,
 }
 
 /// Which PC is meant.
@@ -91,6 +97,20 @@ impl Context {
         }
     }
 
+    /// A context like this one whose owner has given their word.
+    pub(crate) fn with_word_given(self) -> Self {
+        Self { yes: true, ..self }
+    }
+
+    /// Says something at once to somebody who watches; nothing in a pipe.
+    pub(crate) fn say_on_terminal(&self, text: impl std::fmt::Display) {
+        if self.shows_progress {
+            let text = crate::view::for_terminal(&format!("{text}\n"));
+            // Where it cannot be shown, nobody watches.
+            let _ = std::io::Write::write_all(&mut std::io::stderr(), text.as_bytes());
+        }
+    }
+
     /// Where the undo files of a PC are.
     pub(crate) fn undo_folder(&self, pc: &dyn Pc) -> PathBuf {
         self.home.join("undo").join(pc.identity().id.as_str())
@@ -127,6 +147,11 @@ impl Context {
 
     /// The PC that is meant.
     pub(crate) fn pc(&self) -> Result<Box<dyn Pc>, Failure> {
+        Ok(self.restartable_pc()?)
+    }
+
+    /// The PC that is meant, to be restarted too.
+    pub(crate) fn restartable_pc(&self) -> Result<Box<dyn Restarts>, Failure> {
         match self.meant()? {
             Meant::Live => live_pc(&self.home),
             Meant::Rehearsal(folder) => Ok(Box::new(RehearsalPc::open(&folder)?)),
@@ -216,11 +241,44 @@ impl Context {
         Ok(told.facts)
     }
 
+    /// How the owner records a scene, where they have said it.
+    pub(crate) fn scene_recording(
+        &self,
+        scene: &SceneName,
+    ) -> Result<Option<SceneRecording>, Failure> {
+        let Some(recording) = self.configuration()?.scenes.remove(scene) else { return Ok(None) };
+        match recording.fault() {
+            None => Ok(Some(recording)),
+            Some(fault) => {
+                let path = self.home.join(CONFIGURATION);
+                let message = format!("[scenes.{scene}] in {}: {fault}", path.display());
+                Err(Failure::new(Kind::BadInput, message))
+            }
+        }
+    }
+
+    /// Keeps how the owner records a scene; with nothing, that they do not any more.
+    pub(crate) fn configure_scene(
+        &self,
+        scene: &SceneName,
+        recording: Option<SceneRecording>,
+    ) -> Result<(), Failure> {
+        let mut configuration = self.configuration()?;
+        match recording {
+            Some(recording) => drop(configuration.scenes.insert(scene.clone(), recording)),
+            None => drop(configuration.scenes.remove(scene)),
+        }
+        self.configure(&configuration)
+    }
+
     /// Makes `pc` the one that is meant where none is named.
     pub(crate) fn configure_pc(&self, pc: &Path) -> Result<(), Failure> {
         let pc = fs_err::canonicalize(pc)?;
-        let configuration = Configuration { pc: Some(pc), ..self.configuration()? };
-        let text = toml::to_string(&configuration)
+        self.configure(&Configuration { pc: Some(pc), ..self.configuration()? })
+    }
+
+    fn configure(&self, configuration: &Configuration) -> Result<(), Failure> {
+        let text = toml::to_string(configuration)
             .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
         own_home::make(&self.home)?;
         let mut file = tempfile::NamedTempFile::new_in(&self.home)?;
@@ -265,6 +323,21 @@ impl Context {
         } else {
             Err(Failure::new(Kind::Usage, "nothing was changed, as you wished"))
         }
+    }
+
+    /// Waits until the owner has done something and says so.
+    ///
+    /// Where there is no terminal to ask at, nobody is there who could.
+    pub(crate) fn wait_for_owner(&self, what: &str) -> Result<(), Failure> {
+        if self.json || !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+            return Err(Failure::new(Kind::Usage, "this needs somebody at the PC")
+                .hint("run it in a terminal, or let a command begin the runs of the scene"));
+        }
+        let mut error = std::io::stderr();
+        std::io::Write::write_all(&mut error, format!("{what}: ").as_bytes())?;
+        let mut line = String::new();
+        std::io::stdin().read_line(&mut line)?;
+        Ok(())
     }
 
     /// Asks whether the owner can still read the screen, and takes no answer within so long for a
@@ -340,12 +413,12 @@ fn is_y_pressed(within: Duration) -> std::io::Result<bool> {
 }
 
 #[cfg(windows)]
-fn live_pc(home: &Path) -> Result<Box<dyn Pc>, Failure> {
+fn live_pc(home: &Path) -> Result<Box<dyn Restarts>, Failure> {
     Ok(Box::new(frevin_windows::live_pc(home)?))
 }
 
 #[cfg(not(windows))]
-fn live_pc(_home: &Path) -> Result<Box<dyn Pc>, Failure> {
+fn live_pc(_home: &Path) -> Result<Box<dyn Restarts>, Failure> {
     Err(no_live_pc())
 }
 

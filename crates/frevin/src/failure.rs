@@ -199,6 +199,8 @@ impl From<LedgerError> for Failure {
             LedgerError::SceneExists(_) => Self::new(Kind::BadInput, message).hint(
                 "a scene stays what it is, so that its runs stay comparable; take another name",
             ),
+            LedgerError::NoTrial(_) => Self::new(Kind::NotFound, message)
+                .hint("`frevin trial list` shows those there are"),
             LedgerError::Newer(_) => {
                 Self::new(Kind::BadInput, message).hint("update Frevin; nothing was written")
             }

@@ -618,7 +618,7 @@ fn the_whole_story_is_told_on_windows_too() {
     let mut permissions = fs_err::metadata(&options).unwrap().permissions();
     permissions.set_readonly(true);
     fs_err::set_permissions(&options, permissions).unwrap();
-    let said = pc.frevin(&arguments).fails(5);
+    let said = pc.frevin(&arguments).fails(6);
     assert!(said.err.contains("marked as read-only"), "{}", said.err);
     assert_eq!(fs_err::read_to_string(&options).unwrap(), "[Video]\r\nVSync=1 ; tearing\r\n");
     pc.frevin(&["recover"]).ok();

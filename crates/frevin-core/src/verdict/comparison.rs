@@ -1,106 +1,13 @@
 //! Visits compared: every metric's finding, the guards' vetoes, and the verdict.
 
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
 
-use frevin_frames::Metrics;
 use frevin_stats::{
-    Decision, GuardLimits, GuardSequence, GuardState, History, Interval, PairLimit, SequentialTest,
-    Verdict, median,
+    Decision, GuardSequence, GuardState, History, Interval, PairLimit, SequentialTest, Verdict,
+    median,
 };
 
-/// One visit to a state of the PC: the figures of the runs recorded there, warm-up left out.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Visit {
-    runs: Vec<Metrics>,
-}
-
-/// A visit without runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
-#[error("a visit needs at least one run besides its warm-up")]
-pub struct VisitError;
-
-impl Visit {
-    /// A visit with these runs.
-    ///
-    /// # Errors
-    /// Where there are none.
-    pub fn new(runs: Vec<Metrics>) -> Result<Self, VisitError> {
-        if runs.is_empty() { Err(VisitError) } else { Ok(Self { runs }) }
-    }
-
-    /// The median over the visit's runs of the logarithm of what `of` takes from a run.
-    fn median_ln(&self, of: impl Fn(&Metrics) -> f64) -> f64 {
-        median(self.runs.iter().map(|run| of(run).ln())).unwrap_or(f64::NAN)
-    }
-
-    /// The visit's average FPS: the median over its runs.
-    pub fn average_fps(&self) -> f64 {
-        self.median_ln(|run| run.average_fps).exp()
-    }
-
-    /// The visit's 1% low: the median over its runs.
-    pub fn low_1_percent_fps(&self) -> f64 {
-        self.median_ln(|run| run.low_1_percent_fps).exp()
-    }
-}
-
-/// A metric that verdicts are made by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Primary {
-    /// Average FPS.
-    AverageFps,
-    /// 1% low FPS (percentile).
-    Low1PercentFps,
-}
-
-impl Primary {
-    /// Both.
-    pub const ALL: [Self; 2] = [Self::AverageFps, Self::Low1PercentFps];
-
-    fn ln(self, visit: &Visit) -> f64 {
-        match self {
-            Self::AverageFps => visit.median_ln(|run| run.average_fps),
-            Self::Low1PercentFps => visit.median_ln(|run| run.low_1_percent_fps),
-        }
-    }
-}
-
-/// A metric that can only veto.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Guard {
-    /// Stutter events of a visit's runs together.
-    Stutters,
-    /// Mean step from frame to frame, in milliseconds.
-    Pacing,
-}
-
-impl Guard {
-    /// Both.
-    pub const ALL: [Self; 2] = [Self::Stutters, Self::Pacing];
-
-    /// The rises that matter in it.
-    pub fn limits(self) -> GuardLimits {
-        match self {
-            Self::Stutters => GuardLimits { veto: 1.25, doubt: 1.5 },
-            Self::Pacing => GuardLimits { veto: 1.10, doubt: 1.2 },
-        }
-    }
-
-    fn ln(self, visit: &Visit) -> f64 {
-        match self {
-            // Half an event, so that a visit without any has a logarithm.
-            Self::Stutters => {
-                let events: usize = visit.runs.iter().map(|run| run.stutter.events).sum();
-                (events as f64 + 0.5).ln()
-            }
-            // A visit of one-frame runs has no pacing, and none to lose.
-            Self::Pacing => visit.median_ln(|run| run.pacing_ms.max(f64::MIN_POSITIVE)),
-        }
-    }
-}
+use super::figures::{Guard, Primary, VisitFigures};
 
 /// What difference is worth having, as a share of A.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -201,21 +108,24 @@ pub struct Comparison {
 /// verdict: pairs that were made after it are counted and not looked at. So the answer is the same
 /// whether pairs are compared as they come or all at the end.
 pub fn compare(
-    pairs: &[(Visit, Visit)],
+    pairs: &[(VisitFigures, VisitFigures)],
     limit: PairLimit,
     margins: Margins,
     histories: &Histories,
 ) -> Comparison {
     let primaries = Primary::ALL.map(|primary| (margins.of(primary), histories.of(primary)));
-    let mut test = SequentialTest::new(limit, &primaries, &Guard::ALL.map(Guard::limits));
+    let guards = Guard::over(pairs);
+    let limits: Vec<_> = guards.iter().map(|guard| guard.limits()).collect();
+    let mut test = SequentialTest::new(limit, &primaries, &limits);
     for (a, b) in pairs {
+        let of_guards = guards.iter().filter_map(|guard| Some(guard.ln(b)? - guard.ln(a)?));
         test.push(
             &Primary::ALL.map(|primary| primary.ln(b) - primary.ln(a)),
-            &Guard::ALL.map(|guard| guard.ln(b) - guard.ln(a)),
+            &of_guards.collect::<Vec<_>>(),
         );
     }
     let taken = &pairs[..test.pairs()];
-    let fps = |primary: Primary, of: fn(&(Visit, Visit)) -> &Visit| {
+    let fps = |primary: Primary, of: fn(&(VisitFigures, VisitFigures)) -> &VisitFigures| {
         median(taken.iter().map(|pair| primary.ln(of(pair)))).unwrap_or(f64::NAN).exp()
     };
     let findings = Primary::ALL.into_iter().enumerate().map(|(index, primary)| MetricFinding {
@@ -227,14 +137,15 @@ pub fn compare(
         decision: test.primaries().decision(index),
         decided_after_pairs: test.primaries().decided_after_pairs(index),
     });
-    let guards = Guard::ALL.into_iter().zip(test.guards()).map(guard_finding);
+    let findings = findings.collect();
+    let guards = guards.into_iter().zip(test.guards()).map(guard_finding);
     Comparison {
         verdict: test.verdict(),
         pairs: taken.len(),
         pairs_after_verdict: pairs.len() - taken.len(),
         pair_limit: limit,
         is_finished: test.is_finished(),
-        findings: findings.collect(),
+        findings,
         guards: guards.collect(),
     }
 }
@@ -254,7 +165,7 @@ mod tests {
     use frevin_frames::{FrameSeries, metrics};
 
     /// A visit whose runs average `fps`, each a little off, with so many stutters a run.
-    fn visit(fps: f64, stutters: usize) -> Visit {
+    fn visit(fps: f64, stutters: usize) -> VisitFigures {
         let run = |offset: f64| {
             let t = 1000.0 / (fps * (1.0 + offset));
             let mut frames: Vec<f64> =
@@ -264,7 +175,7 @@ mod tests {
             }
             metrics(&FrameSeries::new(frames).unwrap())
         };
-        Visit::new(vec![run(-0.002), run(0.0), run(0.003)]).unwrap()
+        VisitFigures::of(&[run(-0.002), run(0.0), run(0.003)]).unwrap()
     }
 
     fn compared(b_fps: f64, b_stutters: usize, pairs: usize) -> Comparison {
@@ -309,6 +220,6 @@ mod tests {
 
     #[test]
     fn a_visit_needs_runs() {
-        assert_eq!(Visit::new(vec![]), Err(VisitError));
+        assert_eq!(VisitFigures::of(&[]), Err(crate::verdict::VisitError));
     }
 }

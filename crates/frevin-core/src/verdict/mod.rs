@@ -1,16 +1,15 @@
 //! Verdicts: is state B of the PC different from state A, and is it worth having?
 //!
-//! The unit is a [`Visit`], never a frame: frames of one run are alike in ways that have nothing
+//! The unit is a visit ([`VisitFigures`]), never a frame: frames of one run are alike in ways that have nothing
 //! to do with the settings, so a test over frames calls no change a change most of the time. A
 //! visit of A and a visit of B make a pair, whose differences [`frevin_stats::SequentialTest`]
 //! takes one by one until enough is known.
 
 mod comparison;
+mod figures;
 
-pub use comparison::{
-    Comparison, Guard, GuardFinding, Histories, Margins, MetricFinding, Primary, Visit, VisitError,
-    compare,
-};
+pub use comparison::{Comparison, GuardFinding, Histories, Margins, MetricFinding, compare};
+pub use figures::{Guard, Primary, VisitError, VisitFigures};
 pub use frevin_stats::{
     Decision, GuardState, History, Interval, LARGEST_PAIR_COUNTS, PairLimit, Verdict,
 };

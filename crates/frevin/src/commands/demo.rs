@@ -417,6 +417,7 @@ impl Demo {
             despite_waiting: false,
             declared: &DeclaredConditions::default(),
             ping: None,
+            of_trial: None,
         };
         let mut source = RehearsalScene::new(&self.pc, &self.scene);
         let pc: &mut dyn frevin_pc::Pc = &mut self.pc;

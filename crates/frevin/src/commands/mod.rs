@@ -18,4 +18,5 @@ pub(crate) mod run;
 pub(crate) mod scene;
 pub(crate) mod snapshot;
 mod target;
+pub(crate) mod trial;
 pub(crate) mod tweak;

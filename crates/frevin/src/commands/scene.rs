@@ -1,13 +1,16 @@
 //! `frevin scene`
 
-use clap::Subcommand;
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
 use frevin_core::ids::SceneName;
 use frevin_core::visits::Scene;
 use serde::Serialize;
 
 use crate::context::Context;
-use crate::failure::Failure;
-use crate::measure::sources::scenes_of;
+use crate::failure::{Failure, Kind};
+use crate::measure::scene_source::SceneRecording;
+use crate::measure::sources::{know_scene, scenes_of};
 use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, dim, good};
 
@@ -31,8 +34,48 @@ pub(crate) enum SceneCommand {
         #[arg(long)]
         route: String,
     },
+    RecordBy(RecordByArgs),
     /// List the scenes
     List,
+}
+
+/// Say how a run of a scene comes about, for trials. It is kept in Frevin's configuration on this PC, and
+/// never exported
+#[derive(Debug, Args)]
+pub(crate) struct RecordByArgs {
+    /// The scene
+    scene: SceneName,
+    /// Trace the frames of this program, by the name of its file, like `game.exe`
+    #[arg(long, value_name = "NAME", group = "frames")]
+    program: Option<String>,
+    /// Wait for the log that another program writes into this folder
+    #[arg(long, value_name = "FOLDER", group = "frames")]
+    folder: Option<PathBuf>,
+    /// Play the test loop
+    #[arg(long, group = "frames")]
+    test_loop: bool,
+    /// Wait so long between the start of the command and the recording, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 0)]
+    begin_after: u32,
+    /// Ask somebody at the PC to begin each run
+    #[arg(long)]
+    ask: bool,
+    /// How long a log, or the end of the command, is waited for, in seconds [default: 3600]
+    #[arg(long, value_name = "SECONDS")]
+    give_up_after: Option<u32>,
+    /// Forget how it was recorded
+    #[arg(long, conflicts_with_all = ["frames", "ask", "command"])]
+    none: bool,
+    /// A program that plays a run and ends, with its arguments, after `--`; it is started as it is, without
+    /// a shell
+    #[arg(last = true, value_name = "COMMAND")]
+    command: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct RecordedBy {
+    scene: SceneName,
+    recording: Option<SceneRecording>,
 }
 
 #[derive(Debug, Serialize)]
@@ -61,6 +104,13 @@ pub(crate) fn run(context: &Context, command: &SceneCommand) -> Result<Outcome, 
             ledger.add_scene(&added)?;
             Ok(Outcome::done(&SceneAdded { added }))
         }
+        SceneCommand::RecordBy(args) => {
+            let RecordByArgs { scene, none, .. } = args;
+            know_scene(context, &mut ledger, scene)?;
+            let recording = (!none).then(|| args.recording()).transpose()?;
+            context.configure_scene(scene, recording.clone())?;
+            Ok(Outcome::done(&RecordedBy { scene: scene.clone(), recording }))
+        }
         SceneCommand::List => {
             let scenes = ledger.scenes()?;
             let mut on_this_pc = match context.rehearsal_pc_if_named()? {
@@ -70,6 +120,35 @@ pub(crate) fn run(context: &Context, command: &SceneCommand) -> Result<Outcome, 
             on_this_pc.retain(|scene| !scenes.iter().any(|known| known.name == scene.name));
             Ok(Outcome::yes(&SceneList { scenes, on_this_pc }))
         }
+    }
+}
+
+impl RecordByArgs {
+    fn recording(&self) -> Result<SceneRecording, Failure> {
+        let recording = SceneRecording {
+            program: self.program.clone(),
+            // What a folder is called from here, it is not from elsewhere.
+            folder: self.folder.as_deref().map(std::path::absolute).transpose()?,
+            test_loop: self.test_loop,
+            command: self.command.clone(),
+            begin_after_seconds: self.begin_after,
+            ask: self.ask,
+            give_up_after_seconds: self.give_up_after,
+        };
+        match recording.fault() {
+            None => Ok(recording),
+            Some(fault) => Err(Failure::new(Kind::Usage, fault)),
+        }
+    }
+}
+
+impl View for RecordedBy {
+    fn show(&self, page: &mut Page) {
+        let how = match &self.recording {
+            Some(recording) => recording.in_words(),
+            None => "as its PC plays it".to_owned(),
+        };
+        page.line(format_args!("{} A run of {}: {how}.", good("Done."), self.scene));
     }
 }
 

@@ -3,7 +3,7 @@
 use frevin_core::environment::BeforeAndAfter;
 use frevin_core::ids::{PcId, SceneName, StateName};
 use frevin_core::tweak::{TweakId, TweakUse};
-use frevin_core::verdict::{Comparison, Histories, Margins, PairLimit, Visit, compare};
+use frevin_core::verdict::{Comparison, Histories, Margins, PairLimit, VisitFigures, compare};
 use frevin_core::visits::{
     Caution, Evidence, VisitId, VisitRecord, VisitStatus, cautions, pairs_of_states,
 };
@@ -30,12 +30,36 @@ pub(crate) struct Compared {
     pub(crate) comparison: Comparison,
     /// What weakens it.
     pub(crate) cautions: Vec<Caution>,
-    /// What the PC was like around the visits of A.
-    pub(crate) around_a: Vec<BeforeAndAfter>,
-    /// What the PC was like around the visits of B.
-    pub(crate) around_b: Vec<BeforeAndAfter>,
+    #[serde(flatten)]
+    pub(crate) around: Around,
     /// The visits of each pair.
     pub(crate) visits: Vec<(VisitId, VisitId)>,
+}
+
+/// What the PC was like around the visits of two states.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct Around {
+    /// Around the visits of A.
+    pub(crate) around_a: Vec<BeforeAndAfter>,
+    /// Around the visits of B.
+    pub(crate) around_b: Vec<BeforeAndAfter>,
+}
+
+/// What the PC was like around pairs of visits, and what weakens a comparison by them.
+pub(crate) fn around_and_cautions(
+    names: (&StateName, &StateName),
+    pairs: &[(&VisitRecord, &VisitRecord)],
+    unpaired: usize,
+    not_whole: usize,
+) -> (Around, Vec<Caution>) {
+    let around = |visits: &mut dyn Iterator<Item = &VisitRecord>| -> Vec<BeforeAndAfter> {
+        visits.filter_map(|visit| visit.environment.clone()).collect()
+    };
+    let around = Around {
+        around_a: around(&mut pairs.iter().map(|(a, _)| *a)),
+        around_b: around(&mut pairs.iter().map(|(_, b)| *b)),
+    };
+    (around, cautions(names, pairs, unpaired, not_whole))
 }
 
 /// Compares two states by the visits in the ledger: the first of A with the first of B, and so on.
@@ -89,17 +113,14 @@ fn compare_visits(
     // What the verdict does not look at needs no caution.
     pairs.truncate(comparison.pairs);
     let unpaired = of_a.len().abs_diff(of_b.len());
-    let around = |visits: &mut dyn Iterator<Item = &VisitRecord>| -> Vec<BeforeAndAfter> {
-        visits.filter_map(|visit| visit.environment.clone()).collect()
-    };
+    let (around, cautions) = around_and_cautions((a, b), &pairs, unpaired, not_whole);
     Ok(Compared {
         scene,
         a: a.clone(),
         b: b.clone(),
         comparison,
-        cautions: cautions((a, b), &pairs, unpaired, not_whole),
-        around_a: around(&mut pairs.iter().map(|(a, _)| *a)),
-        around_b: around(&mut pairs.iter().map(|(_, b)| *b)),
+        cautions,
+        around,
         visits: pairs.iter().map(|(a, b)| (a.id, b.id)).collect(),
     })
 }
@@ -159,7 +180,9 @@ fn scene_in_common(a: &[VisitRecord], b: &[VisitRecord]) -> Result<SceneName, Fa
     }
 }
 
-fn counted(visit: &VisitRecord) -> Result<Visit, Failure> {
-    Visit::new(visit.counted().map(|run| run.metrics).collect())
+/// The figures of a visit, over its runs that count.
+pub(crate) fn counted(visit: &VisitRecord) -> Result<VisitFigures, Failure> {
+    let runs: Vec<_> = visit.counted().map(|run| run.metrics).collect();
+    VisitFigures::of(&runs)
         .map_err(|error| Failure::new(Kind::BadInput, format!("visit {}: {error}", visit.id.0)))
 }

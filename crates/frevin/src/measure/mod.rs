@@ -3,6 +3,8 @@
 pub(crate) mod collector;
 pub(crate) mod compare;
 pub(crate) mod log_file;
+mod owners_scene;
+pub(crate) mod scene_source;
 pub(crate) mod source;
 pub(crate) mod sources;
 mod test_loop;
@@ -17,7 +19,7 @@ use frevin_core::setting::{PowerSource, TakesEffect};
 use frevin_core::visits::{InForce, VisitContext, VisitId, VisitStatus};
 use frevin_core::waiting::Waiting;
 use frevin_frames::{DetectedConditions, RunConditions};
-use frevin_ledger::{Ledger, NewRun, NewVisit, VisitFilter};
+use frevin_ledger::{Ledger, NewRun, NewVisit, TrialVisit, VisitFilter};
 use frevin_pc::{Pc, PcKind, PcLock};
 use indicatif::ProgressBar;
 
@@ -44,6 +46,8 @@ pub(crate) struct VisitPlan<'a> {
     pub(crate) declared: &'a DeclaredConditions,
     /// What is pinged before and after.
     pub(crate) ping: Option<&'a Target>,
+    /// The visit of a trial that it is, if it is one.
+    pub(crate) of_trial: Option<TrialVisit>,
 }
 
 /// Conditions that the owner declares.
@@ -105,6 +109,7 @@ pub(crate) fn visit(
         at: context.clock.now(),
         in_force: stay.as_ref().map(|stay| &stay.in_force),
         context: &stay.as_ref().map(|stay| stay.visit_context.clone()).unwrap_or_default(),
+        of_trial: plan.of_trial,
     })?;
     let recorded = record_runs(context, ledger, stay.as_ref(), source, plan, id)
         .and_then(|()| stay.as_mut().map_or(Ok(()), |stay| stay.is_as_it_began(ledger)));

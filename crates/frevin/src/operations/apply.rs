@@ -9,6 +9,7 @@ use frevin_core::preview::{
 };
 use frevin_core::profile::ByHand;
 use frevin_core::setting::{Address, Holds, State, TakesEffect};
+use frevin_core::trial::{Place, TrialId};
 use frevin_ledger::{Ledger, LedgerError, NewChange, NewStep};
 use frevin_pc::{Pc, PcError, RestorePoint};
 use serde::Serialize;
@@ -78,6 +79,8 @@ pub(crate) struct Order {
     replaces: Option<ChangeId>,
     /// Whether to overwrite what others have written since.
     force: bool,
+    /// The trial that it is carried out for, and what of it.
+    of_trial: Option<(TrialId, Place)>,
 }
 
 impl Order {
@@ -90,7 +93,19 @@ impl Order {
         force: bool,
     ) -> Result<Self, Failure> {
         let plan = make_plan(pc, ledger, &target.wishes, replaces)?;
-        Ok(Self { target, plan, replaces, force })
+        Ok(Self { target, plan, replaces, force, of_trial: None })
+    }
+
+    /// The same for a trial.
+    pub(crate) fn for_trial(self, trial: TrialId, place: Place) -> Self {
+        Self { of_trial: Some((trial, place)), ..self }
+    }
+
+    /// Refuses what a guard of Frevin's own refuses; nothing has changed then.
+    pub(crate) fn check(&self) -> Result<(), Failure> {
+        refuse_protected(&self.plan)?;
+        refuse_denied(&self.plan)?;
+        if self.force { Ok(()) } else { refuse_others(&self.plan) }
     }
 
     /// Whether no guard of Frevin's own refuses it, so that its owner can be asked.
@@ -154,18 +169,14 @@ pub(crate) fn apply(
     ledger: &mut Ledger,
     order: Order,
 ) -> Result<ApplyReport, Failure> {
-    refuse_protected(&order.plan)?;
-    refuse_denied(&order.plan)?;
-    if !order.force {
-        refuse_others(&order.plan)?;
-    }
+    order.check()?;
     let _lock = context.lock(pc)?;
     refuse_unfinished(ledger, pc)?;
     let now = make_plan(pc, ledger, &order.target.wishes, order.replaces)?;
     refuse_moved(&order.plan, &now)?;
 
     let left_out = order.left_out();
-    let Order { target, plan, replaces, .. } = order;
+    let Order { target, plan, replaces, of_trial, .. } = order;
     // Starts are asked for before the ledger is written: what a write waits for is known with it.
     let steps = plan
         .steps
@@ -185,6 +196,7 @@ pub(crate) fn apply(
         boot: &boot,
         begun_at: context.clock.now(),
         replaces,
+        of_trial,
         steps: &steps,
     })?;
     let undo_files =

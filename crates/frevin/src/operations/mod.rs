@@ -15,6 +15,7 @@ pub(crate) mod resolve_drift;
 pub(crate) mod restart;
 pub(crate) mod rollback;
 pub(crate) mod target;
+pub(crate) mod trial;
 pub(crate) mod undo_files;
 pub(crate) mod waiting;
 mod writing;

@@ -13,6 +13,7 @@ pub(crate) mod restarted;
 pub(crate) mod rolled_back;
 pub(crate) mod saved;
 mod terminal;
+pub(crate) mod trial;
 pub(crate) mod verdict;
 pub(crate) mod visits;
 mod words;
@@ -21,6 +22,6 @@ pub(crate) use page::{Page, Table, bad, dim, good, strong, warn, written};
 pub(crate) use plots::{Histogram, LongestFrames, frame_line, interval_bar, range_line};
 pub(crate) use terminal::{for_terminal, json_for_terminal};
 pub(crate) use words::{
-    bytes, count, fps, moments_awaited, named_among, percent, short, show_waiting, shown, shown_at,
-    when,
+    bytes, count, duration, fps, moments_awaited, named_among, percent, short, show_waiting, shown,
+    shown_at, when,
 };

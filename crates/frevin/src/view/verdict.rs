@@ -1,141 +1,148 @@
 //! A verdict as it is shown: intervals against the difference worth having, guards, cautions.
 
-use frevin_core::verdict::{Decision, Guard, GuardState, MetricFinding, Primary, Verdict};
+use frevin_core::verdict::{
+    Comparison, Decision, Guard, GuardFinding, GuardState, MetricFinding, Primary, Verdict,
+};
+use frevin_core::visits::Caution;
 
 use super::cautions::in_words;
 use super::environment::of_states;
 use super::{Page, Table, bad, count, dim, fps, good, interval_bar, percent, strong, warn};
-use crate::measure::compare::Compared;
+use crate::measure::compare::{Around, Compared};
 use crate::outcome::View;
 
 impl View for Compared {
     fn show(&self, page: &mut Page) {
-        let Self { scene, a, b, comparison, .. } = self;
+        let Self { scene, a, b, .. } = self;
         page.heading(format_args!("Is `{b}` better than `{a}` in {scene}?"));
-        page.line(format_args!("{} {}", self.headline(), dim(self.basis())));
-        page.blank();
-        let mut table = Table::new(["", ">A", ">B", ">difference", ">95 % interval", "found"]);
-        for finding in &comparison.findings {
-            table.row(self.row(finding));
-        }
-        page.table(table);
-        page.blank();
-        let scale = self.scale();
-        for finding in &comparison.findings {
-            if let Some(interval) = &finding.difference {
-                let bar = interval_bar(interval, finding.margin, scale);
-                page.line(format_args!("  {:<12} {bar}", name(finding.primary)));
-            }
-        }
-        page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
-        page.blank();
-        for guard in &comparison.guards {
-            let what = match guard.guard {
-                Guard::Stutters => "stutters",
-                Guard::Pacing => "uneven pacing",
-            };
-            let limit = format!("+{:.0} %", 100.0 * (guard.guard.limits().veto - 1.0));
-            let line = match (&guard.difference, guard.state) {
-                (Some(difference), GuardState::Vetoes) => {
-                    bad(format_args!("{what} {}: a veto", percent(difference.estimate)))
-                }
-                (Some(difference), GuardState::Waiting) => warn(format_args!(
-                    "{what} {}: more than {limit}, and not certain; \"better\" waits for it",
-                    percent(difference.estimate)
-                )),
-                (Some(difference), GuardState::Quiet) => {
-                    format!("{what} {}, within {limit}", percent(difference.estimate))
-                }
-                (None, _) => format!("{what}: too few pairs to say"),
-            };
-            page.line(format_args!("  {} {line}", dim("guard:")));
-        }
-        let around = of_states(&self.around_a, &self.around_b);
-        if !around.is_empty() {
-            page.heading("Around the visits, on average");
-            let mut table = Table::new(["", ">A", ">B"]);
-            around.iter().for_each(|row| table.row(row.row()));
-            page.table(table);
-            if !self.cautions.is_empty() {
-                page.blank();
-            }
-        }
-        for caution in &self.cautions {
-            page.line(warn("caution:"));
-            page.paragraph(2, &in_words(caution));
-        }
+        show_comparison(&self.comparison, &self.around, &self.cautions, page);
     }
 }
 
-impl Compared {
-    fn headline(&self) -> String {
-        let vetoed = self.comparison.guards.iter().any(|guard| guard.state == GuardState::Vetoes);
-        let found_worse =
-            self.comparison.findings.iter().any(|finding| finding.decision == Decision::Worse);
-        match self.comparison.verdict {
-            Verdict::Better => good(strong("BETTER.")),
-            Verdict::Worse if vetoed && !found_worse => bad(strong("WORSE, by a guard's veto.")),
-            Verdict::Worse => bad(strong("WORSE.")),
-            Verdict::Same => strong("SAME: no difference worth having."),
-            Verdict::Undecided => warn(strong("UNDECIDED.")),
+/// The verdict, the intervals that it rests on, the guards, and what weakens it.
+pub(crate) fn show_comparison(
+    comparison: &Comparison,
+    around: &Around,
+    cautions: &[Caution],
+    page: &mut Page,
+) {
+    page.line(format_args!("{} {}", headline(comparison), dim(basis(comparison))));
+    page.blank();
+    let mut table = Table::new(["", ">A", ">B", ">difference", ">95 % interval", "found"]);
+    comparison.findings.iter().for_each(|finding| table.row(row(finding)));
+    page.table(table);
+    page.blank();
+    let scale = scale(comparison);
+    for finding in &comparison.findings {
+        if let Some(interval) = &finding.difference {
+            let bar = interval_bar(interval, finding.margin, scale);
+            page.line(format_args!("  {:<12} {bar}", name(finding.primary)));
         }
     }
-
-    fn basis(&self) -> String {
-        let pairs = count(self.comparison.pairs, "pair");
-        let limit = self.comparison.pair_limit.pairs();
-        match (self.comparison.verdict, self.comparison.is_finished) {
-            (Verdict::Undecided, false) if self.comparison.pairs < 4 => {
-                format!("{pairs} of visits; the first look is at 4, the last at {limit}")
-            }
-            (Verdict::Undecided, false) => format!("{pairs} of visits; go on, up to {limit}"),
-            (Verdict::Undecided, true) => {
-                format!(
-                    "{pairs} of visits, the most there may be: the difference is too small to tell"
-                )
-            }
-            _ => format!("{pairs} of visits"),
+    page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
+    page.blank();
+    comparison.guards.iter().for_each(|guard| show_guard(guard, page));
+    let around = of_states(&around.around_a, &around.around_b);
+    if !around.is_empty() {
+        page.heading("Around the visits, on average");
+        let mut table = Table::new(["", ">A", ">B"]);
+        around.iter().for_each(|row| table.row(row.row()));
+        page.table(table);
+        if !cautions.is_empty() {
+            page.blank();
         }
     }
-
-    fn row(&self, finding: &MetricFinding) -> [String; 6] {
-        let difference = |of: fn(&frevin_core::verdict::Interval) -> String| {
-            finding.difference.as_ref().map_or_else(|| dim("too few pairs"), of)
-        };
-        let found = match finding.decision {
-            Decision::Better => good("better"),
-            Decision::Worse => bad("worse"),
-            Decision::Same => "same".to_owned(),
-            Decision::Undecided => dim("undecided"),
-        };
-        let after = finding
-            .decided_after_pairs
-            .map_or_else(String::new, |pairs| dim(format_args!(" after {}", count(pairs, "pair"))));
-        [
-            name(finding.primary).to_owned(),
-            fps(finding.a_fps),
-            fps(finding.b_fps),
-            strong(difference(|interval| percent(interval.estimate))),
-            difference(|interval| {
-                format!("{} to {}", percent(interval.low), percent(interval.high))
-            }),
-            format!("{found}{after}"),
-        ]
+    for caution in cautions {
+        page.line(warn("caution:"));
+        page.paragraph(2, &in_words(caution));
     }
+}
 
-    /// One scale for all bars, so that they can be compared by eye.
-    fn scale(&self) -> f64 {
-        let widest = self
-            .comparison
-            .findings
-            .iter()
-            .flat_map(|finding| {
-                let ends = finding.difference.map(|d| d.low.abs().max(d.high.abs()));
-                [2.0 * finding.margin, ends.unwrap_or(0.0)]
-            })
-            .fold(0.0, f64::max);
-        ((widest * 100.0).ceil() / 100.0).min(1.0)
+fn show_guard(guard: &GuardFinding, page: &mut Page) {
+    let what = match guard.guard {
+        Guard::Stutters => "stutters",
+        Guard::Pacing => "uneven pacing",
+        Guard::Ping => "ping",
+    };
+    let limit = format!("+{:.0} %", 100.0 * (guard.guard.limits().veto - 1.0));
+    let line = match (&guard.difference, guard.state) {
+        (Some(difference), GuardState::Vetoes) => {
+            bad(format_args!("{what} {}: a veto", percent(difference.estimate)))
+        }
+        (Some(difference), GuardState::Waiting) => warn(format_args!(
+            "{what} {}: more than {limit}, and not certain; \"better\" waits for it",
+            percent(difference.estimate)
+        )),
+        (Some(difference), GuardState::Quiet) => {
+            format!("{what} {}, within {limit}", percent(difference.estimate))
+        }
+        (None, _) => format!("{what}: too few pairs to say"),
+    };
+    page.line(format_args!("  {} {line}", dim("guard:")));
+}
+
+/// The verdict in a word or two.
+pub(crate) fn headline(comparison: &Comparison) -> String {
+    let vetoed = comparison.guards.iter().any(|guard| guard.state == GuardState::Vetoes);
+    let found_worse = comparison.findings.iter().any(|finding| finding.decision == Decision::Worse);
+    match comparison.verdict {
+        Verdict::Better => good(strong("BETTER.")),
+        Verdict::Worse if vetoed && !found_worse => bad(strong("WORSE, by a guard's veto.")),
+        Verdict::Worse => bad(strong("WORSE.")),
+        Verdict::Same => strong("SAME: no difference worth having."),
+        Verdict::Undecided => warn(strong("UNDECIDED.")),
     }
+}
+
+fn basis(comparison: &Comparison) -> String {
+    let pairs = count(comparison.pairs, "pair");
+    let limit = comparison.pair_limit.pairs();
+    match (comparison.verdict, comparison.is_finished) {
+        (Verdict::Undecided, false) if comparison.pairs < 4 => {
+            format!("{pairs} of visits; the first look is at 4, the last at {limit}")
+        }
+        (Verdict::Undecided, false) => format!("{pairs} of visits; go on, up to {limit}"),
+        (Verdict::Undecided, true) => {
+            format!("{pairs} of visits, the most there may be: the difference is too small to tell")
+        }
+        _ => format!("{pairs} of visits"),
+    }
+}
+
+fn row(finding: &MetricFinding) -> [String; 6] {
+    let difference = |of: fn(&frevin_core::verdict::Interval) -> String| {
+        finding.difference.as_ref().map_or_else(|| dim("too few pairs"), of)
+    };
+    let found = match finding.decision {
+        Decision::Better => good("better"),
+        Decision::Worse => bad("worse"),
+        Decision::Same => "same".to_owned(),
+        Decision::Undecided => dim("undecided"),
+    };
+    let after = finding
+        .decided_after_pairs
+        .map_or_else(String::new, |pairs| dim(format_args!(" after {}", count(pairs, "pair"))));
+    [
+        name(finding.primary).to_owned(),
+        fps(finding.a_fps),
+        fps(finding.b_fps),
+        strong(difference(|interval| percent(interval.estimate))),
+        difference(|interval| format!("{} to {}", percent(interval.low), percent(interval.high))),
+        format!("{found}{after}"),
+    ]
+}
+
+/// One scale for all bars, so that they can be compared by eye.
+fn scale(comparison: &Comparison) -> f64 {
+    let widest = comparison
+        .findings
+        .iter()
+        .flat_map(|finding| {
+            let ends = finding.difference.map(|d| d.low.abs().max(d.high.abs()));
+            [2.0 * finding.margin, ends.unwrap_or(0.0)]
+        })
+        .fold(0.0, f64::max);
+    ((widest * 100.0).ceil() / 100.0).min(1.0)
 }
 
 fn name(primary: Primary) -> &'static str {

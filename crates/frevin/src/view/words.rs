@@ -47,6 +47,16 @@ pub(crate) fn bytes(bytes: u64) -> String {
     format!("{size:.1} {}", UNITS[unit])
 }
 
+/// A length of time, to the minute: `12 min`, `3 h 20 min`; never less than a minute.
+pub(crate) fn duration(length: std::time::Duration) -> String {
+    let minutes = length.as_secs().div_ceil(60).max(1);
+    match (minutes / 60, minutes % 60) {
+        (0, minutes) => format!("{minutes} min"),
+        (hours, 0) => format!("{hours} h"),
+        (hours, minutes) => format!("{hours} h {minutes} min"),
+    }
+}
+
 /// A number of things: `1 change`, `3 changes`.
 pub(crate) fn count(number: usize, thing: &str) -> String {
     if number == 1 { format!("1 {thing}") } else { format!("{number} {thing}s") }

@@ -1,0 +1,98 @@
+//! What is done with a verdict.
+
+use serde::{Deserialize, Serialize};
+
+use super::design::{Design, KeepPolicy, Place, Question};
+use crate::verdict::Comparison;
+use crate::verdict::{Guard, GuardState, Verdict};
+
+/// Why the PC is left as it is at the end of a trial.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reason {
+    /// B is better.
+    Better,
+    /// B is worse.
+    Worse,
+    /// B is vetoed for its stutters.
+    MoreStutters,
+    /// B is vetoed for its uneven pacing.
+    WorsePacing,
+    /// B is vetoed for its ping.
+    WorsePing,
+    /// There is no difference worth having.
+    NothingGained,
+    /// Leaving it out costs nothing.
+    NothingLost,
+    /// It is not known whether there is a difference.
+    NotKnown,
+    /// The owner gave the trial up.
+    Abandoned,
+}
+
+/// The end of a trial.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Ending {
+    /// What is in force.
+    pub place: Place,
+    /// Whether that is B.
+    pub kept: bool,
+    /// Why.
+    pub reason: Reason,
+}
+
+impl Ending {
+    fn new(place: Place, reason: Reason) -> Self {
+        Self { place, kept: place == Place::B, reason }
+    }
+
+    /// The end of a trial that was given up: the PC is what it was when it began.
+    pub fn abandoned(design: &Design) -> Self {
+        Self::new(design.first_place(), Reason::Abandoned)
+    }
+}
+
+/// What a verdict means for the PC.
+pub fn ending(design: &Design, comparison: &Comparison) -> Ending {
+    let first = design.first_place();
+    let by_policy = match design.keep {
+        KeepPolicy::Better => first,
+        KeepPolicy::NotWorse => Place::B,
+    };
+    match (comparison.verdict, design.question) {
+        (Verdict::Better, _) => Ending::new(Place::B, Reason::Better),
+        // Of two, the other one has won.
+        (Verdict::Worse, Question::Against) => Ending::new(Place::A, why_worse(comparison)),
+        (Verdict::Worse, Question::Apply | Question::Without) => {
+            Ending::new(first, why_worse(comparison))
+        }
+        (Verdict::Same, Question::Without) => Ending::new(Place::B, Reason::NothingLost),
+        (Verdict::Same | Verdict::Undecided, Question::Against) => {
+            Ending::new(first, no_winner(comparison.verdict))
+        }
+        (Verdict::Same, Question::Apply) => Ending::new(by_policy, Reason::NothingGained),
+        (Verdict::Undecided, Question::Apply | Question::Without) => {
+            Ending::new(by_policy, Reason::NotKnown)
+        }
+    }
+}
+
+fn no_winner(verdict: Verdict) -> Reason {
+    if verdict == Verdict::Same { Reason::NothingGained } else { Reason::NotKnown }
+}
+
+fn why_worse(comparison: &Comparison) -> Reason {
+    let is_worse = comparison
+        .findings
+        .iter()
+        .any(|finding| finding.decision == crate::verdict::Decision::Worse);
+    let veto = comparison.guards.iter().find(|guard| guard.state == GuardState::Vetoes);
+    match veto {
+        Some(veto) if !is_worse => match veto.guard {
+            Guard::Stutters => Reason::MoreStutters,
+            Guard::Pacing => Reason::WorsePacing,
+            Guard::Ping => Reason::WorsePing,
+        },
+        _ => Reason::Worse,
+    }
+}

@@ -1,0 +1,251 @@
+//! A trial as its events tell it, and what comes next.
+
+use serde::Serialize;
+
+use super::design::{Arm, Design, Place};
+use super::ending::{Ending, ending};
+use super::event::{Action, Doubt, Event};
+use crate::ids::BootId;
+use crate::verdict::{Comparison, Verdict, VisitFigures, compare};
+use crate::visits::VisitId;
+
+/// A doubtful visit is made again so often, and then taken with its doubt.
+const MOST_REPEATS: usize = 2;
+
+/// What a PC is like, as far as a trial has to know.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Seen {
+    /// What of the trial is in force.
+    pub place: Place,
+    /// The present start of the PC.
+    pub boot: BootId,
+    /// Whether other changes hold what they held when the trial began.
+    pub others_are_as_before: bool,
+}
+
+/// A visit that counts.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct DoneVisit {
+    /// The visit.
+    pub visit: VisitId,
+    /// Its figures.
+    pub figures: VisitFigures,
+    /// What is doubtful about it.
+    pub doubts: Vec<Doubt>,
+}
+
+/// A pair of visits.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct DonePair {
+    /// The one that was visited first.
+    pub first: Arm,
+    /// The visit of A.
+    pub a: DoneVisit,
+    /// The visit of B.
+    pub b: DoneVisit,
+}
+
+/// How far a trial is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Progress {
+    /// It goes on.
+    Going,
+    /// Its owner put it off.
+    Paused,
+    /// It is decided, and the PC is still to be brought to where the verdict wants it.
+    WayBackOpen,
+    /// Its owner gave it up, and the PC is still to be put back.
+    GivenUp,
+    /// It is over.
+    Ended,
+}
+
+/// A trial: its design, and its events replayed.
+#[derive(Debug, Clone)]
+pub struct Trial {
+    design: Design,
+    pairs: Vec<DonePair>,
+    half: Option<(Arm, DoneVisit)>,
+    /// The start of the PC in which something was begun last: another visit needs another.
+    last_used: BootId,
+    /// How often the visit that is due was void.
+    repeats: usize,
+    voided: usize,
+    paused: bool,
+    decided: Option<Verdict>,
+    abandoned: bool,
+    ended: Option<Ending>,
+    not_settled: Option<String>,
+}
+
+impl Trial {
+    /// A trial by its design and what has happened since.
+    pub fn replay<'a>(design: Design, events: impl IntoIterator<Item = &'a Event>) -> Self {
+        let mut trial = Self {
+            last_used: design.boot.clone(),
+            design,
+            pairs: Vec::new(),
+            half: None,
+            repeats: 0,
+            voided: 0,
+            paused: false,
+            decided: None,
+            abandoned: false,
+            ended: None,
+            not_settled: None,
+        };
+        events.into_iter().for_each(|event| trial.take(event));
+        trial
+    }
+
+    /// Takes one more event.
+    pub fn take(&mut self, event: &Event) {
+        match event {
+            Event::Began { boot, .. } => self.last_used = boot.clone(),
+            Event::Switched { .. } => self.not_settled = None,
+            Event::Restarted { .. } => {}
+            Event::Visited { pair, arm, visit, figures, doubts } => {
+                // What was acknowledged twice counts once.
+                if (*pair, *arm) != self.due() {
+                    return;
+                }
+                let done = DoneVisit { visit: *visit, figures: *figures, doubts: doubts.clone() };
+                self.repeats = 0;
+                match (self.half.take(), arm) {
+                    (None, arm) => self.half = Some((*arm, done)),
+                    (Some((first, a)), Arm::B) => self.pairs.push(DonePair { first, a, b: done }),
+                    (Some((first, b)), Arm::A) => self.pairs.push(DonePair { first, a: done, b }),
+                }
+            }
+            Event::Voided { .. } => {
+                self.repeats += 1;
+                self.voided += 1;
+            }
+            Event::Paused => {
+                self.paused = true;
+                // A night between two visits is no pair.
+                self.half = None;
+                self.repeats = 0;
+            }
+            Event::Resumed => self.paused = false,
+            Event::Decided { verdict } => self.decided = Some(*verdict),
+            Event::NotSettled { reason } => self.not_settled = Some(reason.clone()),
+            Event::Ended(ending) => self.ended = Some(*ending),
+            Event::Abandoned => self.abandoned = true,
+        }
+    }
+
+    /// The pair and the state that the next visit is of.
+    pub fn due(&self) -> (usize, Arm) {
+        let pair = self.pairs.len();
+        let order = self.design.order(pair);
+        (pair, if self.half.is_some() { order[1] } else { order[0] })
+    }
+
+    /// What to do next on a PC that is like this.
+    pub fn next(&self, seen: &Seen) -> Action {
+        if self.ended.is_some() {
+            return Action::Nothing;
+        }
+        let reach = |place: Place, then: Action| {
+            if seen.place == place { then } else { Action::Switch { to: place } }
+        };
+        if self.abandoned {
+            let ending = Ending::abandoned(&self.design);
+            return reach(ending.place, Action::End(ending));
+        }
+        if let Some(ending) = self.decision() {
+            return reach(ending.place, Action::End(ending));
+        }
+        if self.paused {
+            return reach(self.design.first_place(), Action::Rest);
+        }
+        let comparison = self.comparison();
+        if self.half.is_none() && comparison.is_finished {
+            return Action::Decide { verdict: comparison.verdict };
+        }
+        if !seen.others_are_as_before {
+            return Action::Blocked;
+        }
+        let (pair, arm) = self.due();
+        if seen.place != arm.into() {
+            return Action::Switch { to: arm.into() };
+        }
+        if self.design.restarts && seen.boot == self.last_used {
+            return Action::Restart;
+        }
+        Action::Visit { pair, arm, warm_up: self.design.warm_up, runs: self.design.runs }
+    }
+
+    /// What the verdict that was given means for the PC.
+    pub fn decision(&self) -> Option<Ending> {
+        self.decided.map(|_| ending(&self.design, &self.comparison()))
+    }
+
+    /// What the pairs so far say.
+    pub fn comparison(&self) -> Comparison {
+        let pairs: Vec<_> =
+            self.pairs.iter().map(|pair| (pair.a.figures, pair.b.figures)).collect();
+        let Design { limit, margins, histories, .. } = &self.design;
+        compare(&pairs, *limit, *margins, histories)
+    }
+
+    /// Whether a visit that is doubtful is made again, and not taken with its doubt.
+    pub fn repeats_doubtful_visit(&self) -> bool {
+        self.repeats < MOST_REPEATS
+    }
+
+    /// The design.
+    pub fn design(&self) -> &Design {
+        &self.design
+    }
+
+    /// The pairs so far, in the order in which they were made.
+    pub fn pairs(&self) -> &[DonePair] {
+        &self.pairs
+    }
+
+    /// The visit that has no partner yet.
+    pub fn half(&self) -> Option<&(Arm, DoneVisit)> {
+        self.half.as_ref()
+    }
+
+    /// Visits that were made and do not count.
+    pub fn voided(&self) -> usize {
+        self.voided
+    }
+
+    /// How far it is.
+    pub fn progress(&self) -> Progress {
+        if self.ended.is_some() {
+            Progress::Ended
+        } else if self.abandoned {
+            Progress::GivenUp
+        } else if self.decided.is_some() {
+            Progress::WayBackOpen
+        } else if self.paused {
+            Progress::Paused
+        } else {
+            Progress::Going
+        }
+    }
+
+    /// The verdict, where it was given.
+    pub fn verdict(&self) -> Option<Verdict> {
+        self.decided
+    }
+
+    /// Its end.
+    pub fn ended(&self) -> Option<Ending> {
+        self.ended
+    }
+
+    /// Why the PC could not be brought to where it should be at the end.
+    pub fn not_settled(&self) -> Option<&str> {
+        self.not_settled.as_deref()
+    }
+}
+
+#[cfg(test)]
+mod tests;

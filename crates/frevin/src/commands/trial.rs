@@ -1,0 +1,350 @@
+//! `frevin trial`
+
+use std::time::Duration;
+
+use clap::{Args, Subcommand, ValueEnum};
+use frevin_core::ids::SceneName;
+use frevin_core::trial::{Action, Expected, KeepPolicy, Place, Progress, Seen, Trial, TrialId};
+use frevin_core::verdict::{Margins, PairLimit, Verdict};
+use frevin_ledger::{Ledger, TrialRecord};
+use frevin_pc::{Pc, PcKind, Restarts};
+use serde::Serialize;
+
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::measure::scene_source::SceneSource;
+use crate::operations::refuse_unfinished;
+use crate::operations::target::Named;
+use crate::operations::trial::{
+    Arms, Designed, Driver, Request, Stopped, TrialReport, design, find, open, pace, refuse_open,
+    report,
+};
+use crate::outcome::Outcome;
+use crate::view::Page;
+use crate::view::trial::show_beginning;
+
+/// Find out whether a change helps: both states visited in turns until the difference is clear of chance, and what is worse rolled back
+#[derive(Debug, Subcommand)]
+pub(crate) enum TrialCommand {
+    Start(Box<StartArgs>),
+    /// Go on with a trial: after a restart, a pause, or whatever cut it off
+    Resume,
+    /// Show how far the trial that is going on is
+    Status {
+        /// Show the figures so far too; they are no reason to stop
+        #[arg(long)]
+        peek: bool,
+    },
+    /// Put the PC back for now; `resume` goes on
+    Pause,
+    /// Give the trial up, and put the PC back to what it was before it
+    Abandon,
+    /// List the trials of this PC
+    List,
+    /// Show a trial whole, with the pairs in the order in which they were made
+    Show {
+        /// Its number [default: the latest]
+        trial: Option<i64>,
+    },
+}
+
+/// Begin a trial of a profile or a tweak, against what is in force. Exit code 1 if it is worse
+#[derive(Debug, Args)]
+pub(crate) struct StartArgs {
+    /// A saved profile: NAME, NAME@3, or NAME@ and the beginning of a hash
+    #[arg(value_name = "PROFILE[@REV]", required_unless_present_any = ["tweak", "without"])]
+    profile: Option<String>,
+    /// One tweak instead of a profile
+    #[arg(long, value_name = "AREA/NAME", conflicts_with = "profile")]
+    tweak: Option<String>,
+    /// A parameter of that tweak
+    #[arg(long = "set", value_name = "NAME=VALUE", requires = "tweak")]
+    parameters: Vec<String>,
+    /// Compare with this profile, instead of with what is in force
+    #[arg(long, value_name = "PROFILE[@REV]", conflicts_with = "without")]
+    against: Option<String>,
+    /// Judge a tweak or a change that is in force by leaving it out
+    #[arg(long, value_name = "AREA/NAME|CHANGE", conflicts_with_all = ["profile", "tweak"])]
+    without: Option<String>,
+    /// Let this tweak touch what is protected
+    #[arg(long, value_name = "AREA/NAME")]
+    allow_protected: Vec<String>,
+    /// What is measured [default: what the profile names]
+    #[arg(long)]
+    scene: Option<SceneName>,
+    /// Runs of a visit that count
+    #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=50))]
+    runs: u16,
+    /// Length of a run
+    #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u16).range(5..=3600))]
+    seconds: u16,
+    /// What the order of the visits comes from [default: another each time]
+    #[arg(long)]
+    seed: Option<u64>,
+    /// The difference worth having in average FPS, in percent
+    #[arg(long, default_value_t = 1.0, value_name = "PERCENT")]
+    average_margin: f64,
+    /// The difference worth having in 1% low, in percent
+    #[arg(long, default_value_t = 3.0, value_name = "PERCENT")]
+    low_margin: f64,
+    /// The most time that it may take, like 90min or 3h: it chooses how many pairs there may be
+    #[arg(long, value_name = "TIME", value_parser = parse_budget)]
+    budget: Option<Duration>,
+    /// What stays in force where no difference is shown
+    #[arg(long, value_enum, default_value_t = Keep::Better)]
+    keep: Keep,
+    /// Also time how this address answers, around each visit: a ping that grows longer vetoes
+    #[arg(long, value_name = "ADDRESS")]
+    ping: Option<String>,
+    /// Let Frevin restart the PC by itself, as often as the trial needs
+    #[arg(long)]
+    restart_by_itself: bool,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Keep {
+    /// Only what is better
+    Better,
+    /// What was not shown to be worse
+    NotWorse,
+}
+
+/// A length of time as people write it: `90min`, `3h`, `1h30min`.
+fn parse_budget(text: &str) -> Result<Duration, String> {
+    let length: jiff::SignedDuration =
+        text.parse().map_err(|_| "write it like 90min or 3h".to_owned())?;
+    Duration::try_from(length).map_err(|_| "a budget is no less than nothing".to_owned())
+}
+
+/// What is shown before a trial begins.
+pub(crate) struct Beginning<'a> {
+    pub(crate) designed: &'a Designed,
+    /// How a run is recorded, where the owner has said.
+    pub(crate) recording: Option<String>,
+    pub(crate) is_simulated: bool,
+}
+
+/// How far a trial is.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct StatusReport {
+    pub(crate) trial: TrialId,
+    pub(crate) progress: Progress,
+    pub(crate) scene: SceneName,
+    pub(crate) a: String,
+    pub(crate) b: String,
+    pub(crate) pairs_made: usize,
+    pub(crate) pair_limit: usize,
+    /// What is to be done next.
+    pub(crate) next: Option<String>,
+    /// How long the pairs still to come take.
+    pub(crate) expected: Option<Expected>,
+    pub(crate) not_settled: Option<String>,
+    pub(crate) peek: Option<TrialReport>,
+}
+
+/// The trials of a PC.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct TrialList {
+    pub(crate) trials: Vec<TrialReport>,
+}
+
+pub(crate) fn run(context: &Context, command: &TrialCommand) -> Result<Outcome, Failure> {
+    let mut pc = context.restartable_pc()?;
+    let mut ledger = context.ledger()?;
+    let pc = &mut *pc;
+    match command {
+        TrialCommand::Start(args) => start(context, pc, &mut ledger, args),
+        TrialCommand::Resume => {
+            let record = open(&ledger, &*pc)?;
+            let mut driver = Driver::resume(context, pc, &mut ledger, record.id)?;
+            driver.go_on()?;
+            drive(context, driver, &record)
+        }
+        TrialCommand::Pause => {
+            let record = open(&ledger, &*pc)?;
+            let mut driver = Driver::resume(context, pc, &mut ledger, record.id)?;
+            driver.pause()?;
+            drive(context, driver, &record)
+        }
+        TrialCommand::Abandon => {
+            let record = open(&ledger, &*pc)?;
+            let mut driver = Driver::resume(context, pc, &mut ledger, record.id)?;
+            driver.give_up()?;
+            drive(context, driver, &record)
+        }
+        TrialCommand::Status { peek } => {
+            let record = find(&ledger, &*pc, None)?;
+            Ok(Outcome::yes(&status(&ledger, &*pc, &record, *peek)?))
+        }
+        TrialCommand::List => {
+            let records = ledger.trials(&pc.identity().id)?;
+            let trials = records.iter().map(|record| report(&ledger, None, record));
+            Ok(Outcome::yes(&TrialList { trials: trials.collect::<Result<_, _>>()? }))
+        }
+        TrialCommand::Show { trial } => {
+            let record = find(&ledger, &*pc, trial.map(TrialId))?;
+            if record.trial().ended().is_none() {
+                return Ok(Outcome::yes(&status(&ledger, &*pc, &record, false)?));
+            }
+            Ok(Outcome::yes(&report(&ledger, Some(&*pc), &record)?))
+        }
+    }
+}
+
+fn start(
+    context: &Context,
+    pc: &mut dyn Restarts,
+    ledger: &mut Ledger,
+    args: &StartArgs,
+) -> Result<Outcome, Failure> {
+    refuse_unfinished(ledger, &*pc)?;
+    refuse_open(ledger, &*pc)?;
+    let mut request = request(context, args)?;
+    let designed = design(context, &*pc, ledger, &request)?;
+    let source = SceneSource::find(context, &*pc, ledger, &designed.design.scene)?;
+    // A scene that starts its program anew spares the restart.
+    let designed = if source.starts_program() {
+        request.runs_start_program = true;
+        design(context, &*pc, ledger, &request)?
+    } else {
+        designed
+    };
+    let mut page = Page::default();
+    let is_simulated = pc.identity().kind == PcKind::Rehearsal;
+    show_beginning(
+        &Beginning { designed: &designed, recording: source.in_words(), is_simulated },
+        &mut page,
+    );
+    context.confirm(&page, "Begin it?")?;
+    let driver = Driver::begin(context, pc, ledger, designed.design)?;
+    let record = driver.record()?;
+    drive(context, driver, &record)
+}
+
+fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
+    for margin in [args.average_margin, args.low_margin] {
+        if !(margin > 0.0 && margin <= 50.0) {
+            let message = format!("a margin of {margin} % is none; write one above 0, up to 50");
+            return Err(Failure::new(Kind::Usage, message));
+        }
+    }
+    let named = match (&args.profile, &args.tweak) {
+        (Some(profile), _) => Some(Named::Profile(profile.clone())),
+        (None, Some(id)) => {
+            Some(Named::Tweak { id: id.clone(), parameters: args.parameters.clone() })
+        }
+        (None, None) => None,
+    };
+    let arms = match (named, &args.against, &args.without) {
+        (Some(named), None, _) => Arms::Apply(named),
+        (Some(named), Some(other), _) => Arms::Against(Named::Profile(other.clone()), named),
+        (None, _, Some(what)) => Arms::Without(what.clone()),
+        (None, _, None) => {
+            let message =
+                "name a profile, a tweak with --tweak, or what is in force with --without";
+            return Err(Failure::new(Kind::Usage, message));
+        }
+    };
+    let seed = args.seed.unwrap_or_else(|| {
+        // Another each time: the moment to the nanosecond, of which the lower half changes.
+        let nanoseconds = context.clock.now().as_nanosecond();
+        u64::try_from(nanoseconds & i128::from(u64::MAX)).unwrap_or_default()
+    });
+    Ok(Request {
+        arms,
+        consents: args.allow_protected.clone(),
+        scene: args.scene.clone(),
+        runs: args.runs.into(),
+        run_seconds: args.seconds.into(),
+        seed,
+        margins: Margins {
+            average_fps: args.average_margin / 100.0,
+            low_1_percent_fps: args.low_margin / 100.0,
+        },
+        limit: PairLimit::default(),
+        budget: args.budget,
+        keep: match args.keep {
+            Keep::Better => KeepPolicy::Better,
+            Keep::NotWorse => KeepPolicy::NotWorse,
+        },
+        ping: args.ping.clone(),
+        restart_by_itself: args.restart_by_itself,
+        runs_start_program: false,
+    })
+}
+
+/// Drives a trial and tells where it stopped.
+fn drive(
+    context: &Context,
+    mut driver: Driver<'_>,
+    record: &TrialRecord,
+) -> Result<Outcome, Failure> {
+    let source = driver.source(context, &record.design.scene)?;
+    let stopped = driver.drive(&mut || source.make(context))?;
+    let (ledger, pc, record) = driver.done()?;
+    match stopped {
+        Stopped::Ended => {
+            let report = report(ledger, Some(pc), &record)?;
+            let is_yes = report.comparison.verdict != Verdict::Worse;
+            Ok(Outcome::with(&report, is_yes))
+        }
+        Stopped::ForRestart | Stopped::Resting => {
+            Ok(Outcome::yes(&status(ledger, pc, &record, false)?))
+        }
+    }
+}
+
+fn status(
+    ledger: &Ledger,
+    pc: &dyn Pc,
+    record: &TrialRecord,
+    peek: bool,
+) -> Result<StatusReport, Failure> {
+    let trial = record.trial();
+    let design = &record.design;
+    let is_going = trial.progress() == Progress::Going;
+    let records = ledger.trials(&pc.identity().id)?;
+    let pace = pace(&records, design.run_seconds);
+    Ok(StatusReport {
+        trial: record.id,
+        progress: trial.progress(),
+        scene: design.scene.clone(),
+        a: design.a.title.clone(),
+        b: design.b.title.clone(),
+        pairs_made: trial.pairs().len(),
+        pair_limit: design.limit.pairs(),
+        next: next_in_words(pc, &trial, record)?,
+        expected: is_going.then(|| pace.expected(design, trial.pairs().len())),
+        not_settled: trial.not_settled().map(ToOwned::to_owned),
+        peek: peek.then(|| report(ledger, Some(pc), record)).transpose()?,
+    })
+}
+
+/// What is next, for somebody who has to do something about it.
+fn next_in_words(
+    pc: &dyn Pc,
+    trial: &Trial,
+    record: &TrialRecord,
+) -> Result<Option<String>, Failure> {
+    let (pair, arm) = trial.due();
+    let title = &record.design.arm(arm).title;
+    let visit = format!("visit {title}, for pair {}: `frevin trial resume`", pair + 1);
+    Ok(match trial.progress() {
+        Progress::Ended => None,
+        Progress::Paused => Some("`frevin trial resume` goes on".to_owned()),
+        Progress::WayBackOpen | Progress::GivenUp => {
+            Some("`frevin trial resume` brings the PC to where it should be".to_owned())
+        }
+        Progress::Going => {
+            let boot = pc.boot()?;
+            // Whether the state is there already makes no difference to what the owner has to do.
+            let seen = Seen { place: Place::from(arm), boot, others_are_as_before: true };
+            Some(match trial.next(&seen) {
+                Action::Restart => {
+                    format!("restart the PC, then `frevin trial resume`: it will visit {title}")
+                }
+                _ => visit,
+            })
+        }
+    })
+}

@@ -1,0 +1,372 @@
+//! Driving a trial: what its machine says is done, one action after another.
+//!
+//! Each action is written down before it is done and acknowledged afterwards. What is in force is never
+//! taken from what was written down, but from the layers that the ledger holds, so that an action that was
+//! cut off between the deed and its acknowledgement is not done twice.
+
+use std::time::Duration;
+
+use frevin_core::ids::SceneName;
+use frevin_core::layers::{ChangeId, Selection};
+use frevin_core::preview::OnOthers;
+use frevin_core::setting::TakesEffect;
+use frevin_core::trial::{
+    Action, Arm, Doubt, Event, Place, Progress, Seen, Trial, TrialId, doubts,
+};
+use frevin_core::visits::{VisitId, VisitRecord};
+use frevin_ledger::{Ledger, NewTrial, TrialRecord, TrialVisit};
+use frevin_pc::{BroughtAbout, Pc, Restarts};
+
+use super::begin::target_of;
+use super::pace;
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::measure::compare::counted;
+use crate::measure::scene_source::SceneSource;
+use crate::measure::source::FrameSource;
+use crate::measure::{DeclaredConditions, VisitPlan, visit};
+use crate::operations::apply::{self, Order};
+use crate::operations::network::Target as Pinged;
+use crate::operations::recover;
+use crate::operations::rollback;
+use crate::view::count;
+
+/// Makes the source that the next visit is recorded from.
+pub(crate) type Sources<'a> = dyn FnMut() -> Result<Box<dyn FrameSource + 'a>, Failure> + 'a;
+
+/// Where a trial stopped.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Stopped {
+    /// It is over.
+    Ended,
+    /// The owner has to restart the PC.
+    ForRestart,
+    /// The owner put it off, or the way back is open.
+    Resting,
+}
+
+/// A trial that is gone on with.
+pub(crate) struct Driver<'a> {
+    context: Context,
+    pc: &'a mut dyn Restarts,
+    ledger: &'a mut Ledger,
+    id: TrialId,
+    trial: Trial,
+    /// Held as long as the trial is driven: two drivers would visit everything twice.
+    _alone: std::fs::File,
+}
+
+impl<'a> Driver<'a> {
+    /// Begins a trial, durably.
+    pub(crate) fn begin(
+        context: &Context,
+        pc: &'a mut dyn Restarts,
+        ledger: &'a mut Ledger,
+        design: frevin_core::trial::Design,
+    ) -> Result<Self, Failure> {
+        let alone = alone(context)?;
+        let (id, boot) = (pc.identity().id.clone(), pc.boot()?);
+        let new = NewTrial { pc: &id, boot: &boot, at: context.clock.now(), design: &design };
+        let trial_id = ledger.begin_trial(&new)?;
+        let trial = Trial::replay(design, &[]);
+        Ok(Self { context: context.clone(), pc, ledger, id: trial_id, trial, _alone: alone })
+    }
+
+    /// Goes on with a trial. What was cut off is settled first.
+    pub(crate) fn resume(
+        context: &Context,
+        pc: &'a mut dyn Restarts,
+        ledger: &'a mut Ledger,
+        id: TrialId,
+    ) -> Result<Self, Failure> {
+        let alone = alone(context)?;
+        recover::recover(context, &mut *pc, ledger, OnOthers::Stop)?;
+        let record = ledger.trial(id)?;
+        let trial = record.trial();
+        let mut driver = Self { context: context.clone(), pc, ledger, id, trial, _alone: alone };
+        driver.acknowledge_visits()?;
+        Ok(driver)
+    }
+
+    /// The trial as the ledger keeps it.
+    pub(crate) fn record(&self) -> Result<TrialRecord, Failure> {
+        Ok(self.ledger.trial(self.id)?)
+    }
+
+    /// How its scene is recorded.
+    pub(crate) fn source(
+        &mut self,
+        context: &Context,
+        scene: &SceneName,
+    ) -> Result<SceneSource, Failure> {
+        SceneSource::find(context, &*self.pc, self.ledger, scene)
+    }
+
+    /// What it was driven with, and the trial as the ledger keeps it now.
+    pub(crate) fn done(self) -> Result<(&'a Ledger, &'a dyn Pc, TrialRecord), Failure> {
+        let record = self.record()?;
+        Ok((self.ledger, self.pc, record))
+    }
+
+    /// Writes down that the owner goes on with it, where it was put off.
+    pub(crate) fn go_on(&mut self) -> Result<(), Failure> {
+        if self.trial.progress() == Progress::Paused { self.write(Event::Resumed) } else { Ok(()) }
+    }
+
+    /// Writes down that the owner puts it off.
+    pub(crate) fn pause(&mut self) -> Result<(), Failure> {
+        match self.trial.progress() {
+            Progress::Going => self.write(Event::Paused),
+            Progress::Paused => Ok(()),
+            Progress::WayBackOpen | Progress::GivenUp | Progress::Ended => {
+                Err(Failure::new(Kind::Usage, "it is decided; there is nothing to put off")
+                    .hint("`frevin trial resume` brings the PC to where the verdict wants it"))
+            }
+        }
+    }
+
+    /// Writes down that the owner gives it up.
+    pub(crate) fn give_up(&mut self) -> Result<(), Failure> {
+        match self.trial.progress() {
+            Progress::GivenUp | Progress::Ended => Ok(()),
+            Progress::Going | Progress::Paused | Progress::WayBackOpen => {
+                self.write(Event::Abandoned)
+            }
+        }
+    }
+
+    /// Does what is next until the trial ends or has to wait for its owner.
+    pub(crate) fn drive(&mut self, sources: &mut Sources<'_>) -> Result<Stopped, Failure> {
+        loop {
+            let seen = self.seen()?;
+            let action = self.trial.next(&seen);
+            match action {
+                Action::Nothing => return Ok(Stopped::Ended),
+                Action::Rest => return Ok(Stopped::Resting),
+                Action::Blocked => return Err(self.blocked()),
+                Action::Decide { verdict } => self.write(Event::Decided { verdict })?,
+                Action::End(ending) => self.write(Event::Ended(ending))?,
+                Action::Switch { to } => {
+                    self.write(Event::Began { action, boot: seen.boot })?;
+                    let switched = self.switch(to);
+                    match switched {
+                        Ok(change) => self.write(Event::Switched { to, change })?,
+                        Err(failure) if self.trial.progress() == Progress::WayBackOpen => {
+                            self.write(Event::NotSettled { reason: failure.message.clone() })?;
+                            return Err(failure
+                                .hint("the verdict stands; `frevin trial resume` tries again"));
+                        }
+                        Err(failure) => return Err(failure.hint(how_to_go_on())),
+                    }
+                    // One word for each of the two was enough.
+                    self.context = self.context.clone().with_word_given();
+                }
+                Action::Restart => {
+                    // A second request in the same start says nothing that the first did not.
+                    self.write(Event::Began { action, boot: seen.boot.clone() })?;
+                    let lock = self.context.lock(&mut *self.pc)?;
+                    let brought = self.pc.bring_about(&lock, TakesEffect::Restart)?;
+                    drop(lock);
+                    match brought {
+                        BroughtAbout::Done { .. } => {
+                            let boot = self.pc.boot()?;
+                            self.write(Event::Restarted { boot })?;
+                        }
+                        BroughtAbout::LeftToOwner => return Ok(Stopped::ForRestart),
+                    }
+                }
+                Action::Visit { pair, arm, warm_up, runs } => {
+                    self.write(Event::Began { action, boot: seen.boot })?;
+                    self.say_visit(pair, arm);
+                    self.visit(pair, arm, warm_up, runs, &mut *sources()?)?;
+                }
+            }
+        }
+    }
+
+    fn write(&mut self, event: Event) -> Result<(), Failure> {
+        self.ledger.add_trial_event(self.id, self.context.clock.now(), &event)?;
+        self.trial.take(&event);
+        Ok(())
+    }
+
+    /// The change that holds what is in force of the trial, with what that is.
+    fn holder(&self) -> Result<(Option<ChangeId>, Place), Failure> {
+        let layers = self.ledger.layers(&self.pc.identity().id)?;
+        let is_held = |change: ChangeId| {
+            layers.iter().any(|(_, stack)| stack.layers.iter().any(|layer| layer.change == change))
+        };
+        let changes = self.ledger.changes_of_trial(self.id)?;
+        if let Some((change, place)) = changes.into_iter().find(|(change, _)| is_held(*change)) {
+            return Ok((Some(change), place));
+        }
+        let design = self.trial.design();
+        match design.holder.filter(|holder| is_held(*holder)) {
+            Some(holder) => Ok((Some(holder), Place::A)),
+            None => Ok((None, design.place_without())),
+        }
+    }
+
+    fn seen(&self) -> Result<Seen, Failure> {
+        let (holder, place) = self.holder()?;
+        let mut others = self.ledger.layers(&self.pc.identity().id)?;
+        if let Some(holder) = holder {
+            drop(others.take_out(&Selection::Change(holder)));
+        }
+        let others_are_as_before = others.digest() == self.trial.design().others;
+        Ok(Seen { place, boot: self.pc.boot()?, others_are_as_before })
+    }
+
+    /// Brings the PC from what is in force of the trial to something else of it, in one step.
+    fn switch(&mut self, to: Place) -> Result<Option<ChangeId>, Failure> {
+        let (holder, _) = self.holder()?;
+        let design = self.trial.design();
+        let arm = match to {
+            Place::A => Some(&design.a),
+            Place::B => Some(&design.b),
+            Place::Neither => None,
+        };
+        match (arm.filter(|arm| !arm.wishes.is_empty()), holder) {
+            (Some(arm), holder) => {
+                let order = Order::new(&*self.pc, self.ledger, target_of(arm), holder, false)?;
+                let order = order.for_trial(self.id, to);
+                let applied = apply::apply(&self.context, &mut *self.pc, self.ledger, order)?;
+                Ok(applied.applied.map(|applied| applied.change))
+            }
+            (None, Some(holder)) => {
+                let selection = Selection::Change(holder);
+                let on_others = OnOthers::Stop;
+                let back = rollback::make_way_back(&*self.pc, self.ledger, &selection, on_others)?;
+                let (context, pc) = (&self.context, &mut *self.pc);
+                rollback::roll_back(context, pc, self.ledger, &selection, on_others, back)?;
+                Ok(None)
+            }
+            (None, None) => Ok(None),
+        }
+    }
+
+    fn visit(
+        &mut self,
+        pair: usize,
+        arm: Arm,
+        warm_up: usize,
+        runs: usize,
+        source: &mut dyn FrameSource,
+    ) -> Result<(), Failure> {
+        let design = self.trial.design();
+        let of_trial = TrialVisit { trial: self.id, pair, arm };
+        let ping = design.ping.as_deref().map(Pinged::find).transpose()?;
+        let plan = VisitPlan {
+            scene: &design.scene,
+            state_name: &super::report::state_name(self.id, arm)?,
+            runs,
+            warm_up: Some(warm_up),
+            length: Duration::from_secs(design.run_seconds.into()),
+            despite_waiting: false,
+            declared: &DeclaredConditions::default(),
+            ping: ping.as_ref(),
+            of_trial: Some(of_trial),
+        };
+        let pc: &mut dyn Pc = &mut *self.pc;
+        match visit(&self.context, self.ledger, Some(pc), source, &plan) {
+            Ok(id) => self.acknowledge(of_trial, id),
+            Err(failure) => {
+                let reason = failure.message.clone();
+                let doubt = Doubt::BrokenOff { reason };
+                self.write(Event::Voided { pair, arm, visit: None, doubt })?;
+                Err(failure.hint(how_to_go_on()))
+            }
+        }
+    }
+
+    /// Looks at a visit that is whole, and writes down whether it counts.
+    fn acknowledge(&mut self, of: TrialVisit, id: VisitId) -> Result<(), Failure> {
+        let TrialVisit { pair, arm, .. } = of;
+        let record = self.ledger.visit(id)?;
+        let doubts = doubts(self.trial.design(), &record, &self.earlier(arm)?);
+        if let Some(doubt) = doubts.first()
+            && self.trial.repeats_doubtful_visit()
+        {
+            let doubt = doubt.clone();
+            self.ledger.void_visit(id, &crate::view::trial::doubt_in_words(&doubt))?;
+            return self.write(Event::Voided { pair, arm, visit: Some(id), doubt });
+        }
+        let ping = record.environment.as_ref().and_then(|around| {
+            let [before, after] = [&around.before, &around.after]
+                .map(|one| one.ping.and_then(|ping| ping.times).map(|times| times.median_ms));
+            Some((before? + after?) / 2.0)
+        });
+        let figures = counted(&record)?.with_ping(ping);
+        self.write(Event::Visited { pair, arm, visit: id, figures, doubts })
+    }
+
+    /// The visits to a state that count so far.
+    fn earlier(&self, arm: Arm) -> Result<Vec<VisitRecord>, Failure> {
+        let of_arm = self.trial.pairs().iter().map(|pair| match arm {
+            Arm::A => pair.a.visit,
+            Arm::B => pair.b.visit,
+        });
+        of_arm.map(|id| Ok(self.ledger.visit(id)?)).collect()
+    }
+
+    /// Acknowledges a visit that was cut off after its end.
+    fn acknowledge_visits(&mut self) -> Result<(), Failure> {
+        let record = self.ledger.trial(self.id)?;
+        let told: Vec<VisitId> = record
+            .events
+            .iter()
+            .filter_map(|event| match &event.event {
+                Event::Visited { visit, .. } => Some(*visit),
+                Event::Voided { visit, .. } => *visit,
+                _ => None,
+            })
+            .collect();
+        for (id, of) in self.ledger.visits_of_trial(self.id)? {
+            if !told.contains(&id) && (of.pair, of.arm) == self.trial.due() {
+                self.acknowledge(of, id)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn say_visit(&self, pair: usize, arm: Arm) {
+        let design = self.trial.design();
+        let records = self.ledger.trials(&self.pc.identity().id).unwrap_or_default();
+        let expected = pace(&records, design.run_seconds).expected(design, pair);
+        let minutes = expected.most.as_secs().div_ceil(60);
+        self.context.say_on_terminal(format_args!(
+            "pair {} of at most {}: {} (at most {} more)",
+            pair + 1,
+            design.limit.pairs(),
+            design.arm(arm).title,
+            count(usize::try_from(minutes).unwrap_or(usize::MAX), "minute"),
+        ));
+    }
+
+    fn blocked(&self) -> Failure {
+        let message = "the trial cannot go on: other changes than its own were made since it began";
+        Failure::new(Kind::Guarded, message)
+            .hint("`frevin log` shows what was done; bring back what was in force, then `frevin trial resume`")
+            .hint("`frevin trial abandon` gives the trial up, and takes back what is its own")
+    }
+}
+
+fn how_to_go_on() -> &'static str {
+    "`frevin trial resume` goes on with the trial, `frevin trial abandon` puts the PC back"
+}
+
+/// The right to drive a trial with this home.
+fn alone(context: &Context) -> Result<std::fs::File, Failure> {
+    crate::own_home::make(context.home())?;
+    let path = context.home().join("trial.lock");
+    let file = fs_err::OpenOptions::new().create(true).truncate(false).write(true).open(path)?;
+    let file = file.into_file();
+    match file.try_lock() {
+        Ok(()) => Ok(file),
+        Err(std::fs::TryLockError::WouldBlock) => {
+            Err(Failure::new(Kind::Busy, "another Frevin is driving a trial")
+                .hint("`frevin trial status` shows how far it is"))
+        }
+        Err(std::fs::TryLockError::Error(error)) => Err(error.into()),
+    }
+}

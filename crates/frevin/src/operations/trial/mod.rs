@@ -1,0 +1,80 @@
+//! Trials: begun, driven by their machine, told.
+
+mod begin;
+mod drive;
+mod report;
+
+pub(crate) use begin::{Arms, Designed, Request, design};
+pub(crate) use drive::{Driver, Stopped};
+pub(crate) use report::{PairReport, TrialReport, report};
+
+use std::time::Duration;
+
+use frevin_core::trial::{Action, Event, Pace, TrialId};
+use frevin_ledger::{Ledger, TrialRecord};
+use frevin_pc::Pc;
+
+use crate::failure::{Failure, Kind};
+
+/// What a run takes besides its length: a scene is loaded, a recording begun.
+const AROUND_A_RUN: Duration = Duration::from_secs(10);
+/// A restart until the first run can begin, on a PC of which none was timed.
+const RESTART: Duration = Duration::from_secs(90);
+
+/// How long the parts of trials take on a PC: a restart by those that earlier trials have timed.
+pub(crate) fn pace(earlier: &[TrialRecord], run_seconds: u32) -> Pace {
+    let mut restarts: Vec<Duration> = earlier.iter().flat_map(timed_restarts).collect();
+    restarts.sort();
+    let restart = restarts.get(restarts.len() / 2).copied().unwrap_or(RESTART);
+    Pace { run: Duration::from_secs(run_seconds.into()) + AROUND_A_RUN, restart }
+}
+
+/// From the request of a restart to its acknowledgement; what took longer than a quarter of an hour was
+/// no restart alone.
+fn timed_restarts(record: &TrialRecord) -> impl Iterator<Item = Duration> {
+    const LONGEST: Duration = Duration::from_secs(900);
+    let pairs =
+        record.events.windows(2).filter_map(|events| match (&events[0].event, &events[1].event) {
+            (Event::Began { action: Action::Restart, .. }, Event::Restarted { .. }) => {
+                Duration::try_from(events[0].at.until(events[1].at).ok()?).ok()
+            }
+            _ => None,
+        });
+    pairs.filter(|took| *took > Duration::from_secs(1) && *took < LONGEST)
+}
+
+/// The trial that is meant: the one that is named, else the latest of the PC.
+pub(crate) fn find(
+    ledger: &Ledger,
+    pc: &dyn Pc,
+    id: Option<TrialId>,
+) -> Result<TrialRecord, Failure> {
+    match id {
+        Some(id) => Ok(ledger.trial(id)?),
+        None => ledger.trials(&pc.identity().id)?.pop().ok_or_else(none_yet),
+    }
+}
+
+/// The trial of a PC that has not ended.
+pub(crate) fn open(ledger: &Ledger, pc: &dyn Pc) -> Result<TrialRecord, Failure> {
+    ledger.open_trial(&pc.identity().id)?.ok_or_else(|| {
+        Failure::new(Kind::NotFound, "no trial of this PC is going on").hint(
+            "`frevin trial start` begins one, `frevin trial list` shows those that have ended",
+        )
+    })
+}
+
+/// Refuses where a trial of the PC is going on: its two states have to stay what they are.
+pub(crate) fn refuse_open(ledger: &Ledger, pc: &dyn Pc) -> Result<(), Failure> {
+    let Some(record) = ledger.open_trial(&pc.identity().id)? else { return Ok(()) };
+    let message = format!("nothing was changed: trial {} of this PC is not over", record.id);
+    Err(Failure::new(Kind::Guarded, message)
+        .detail(format!("it compares {} with {}", record.design.b.title, record.design.a.title))
+        .hint("`frevin trial resume` goes on with it")
+        .hint("`frevin trial abandon` gives it up, and puts the PC back"))
+}
+
+fn none_yet() -> Failure {
+    Failure::new(Kind::NotFound, "there is no trial of this PC yet")
+        .hint("`frevin trial start PROFILE --scene SCENE` begins one")
+}

@@ -1,0 +1,162 @@
+//! A trial as it is told.
+
+use frevin_core::ids::{NameError, SceneName, StateName};
+use frevin_core::setting::TakesEffect;
+use frevin_core::trial::{
+    Arm, Doubt, Ending, Event, KeepPolicy, Progress, Question, Reason, TrialId,
+};
+use frevin_core::verdict::{Comparison, VisitFigures};
+use frevin_core::visits::{Caution, VisitId, VisitRecord};
+use frevin_ledger::{Ledger, TrialRecord};
+use frevin_pc::Pc;
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::failure::{Failure, Kind};
+use crate::measure::compare::{Around, around_and_cautions};
+use crate::operations::waiting::waiting;
+
+/// A pair of visits, in figures that people read.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct PairReport {
+    /// Counted from 1.
+    pub(crate) pair: usize,
+    /// Which state was visited first.
+    pub(crate) first: Arm,
+    pub(crate) a: SideReport,
+    pub(crate) b: SideReport,
+}
+
+/// A visit of a pair.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct SideReport {
+    pub(crate) visit: VisitId,
+    pub(crate) average_fps: f64,
+    pub(crate) low_1_percent_fps: f64,
+    pub(crate) stutter_events: u64,
+    pub(crate) doubts: Vec<Doubt>,
+}
+
+/// A visit that was made and does not count.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct VoidedReport {
+    pub(crate) pair: usize,
+    pub(crate) arm: Arm,
+    #[serde(flatten)]
+    pub(crate) doubt: Doubt,
+}
+
+/// A trial that has ended, or as far as it is.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct TrialReport {
+    pub(crate) trial: TrialId,
+    pub(crate) begun_at: Timestamp,
+    pub(crate) ended_at: Option<Timestamp>,
+    pub(crate) progress: Progress,
+    pub(crate) question: Question,
+    pub(crate) scene: SceneName,
+    pub(crate) a: String,
+    pub(crate) b: String,
+    pub(crate) seed: u64,
+    pub(crate) restarts: bool,
+    pub(crate) keep: KeepPolicy,
+    /// What the pairs say.
+    #[serde(flatten)]
+    pub(crate) comparison: Comparison,
+    /// Whether B is in force at the end.
+    pub(crate) kept: bool,
+    /// Why the PC is left as it is; nothing before the end.
+    pub(crate) reason: Option<Reason>,
+    /// Why the PC could not be brought to where it should be.
+    pub(crate) not_settled: Option<String>,
+    /// What the PC does not yet behave by.
+    pub(crate) waits_for: Option<TakesEffect>,
+    /// The pairs in the order in which they were made.
+    pub(crate) visits: Vec<PairReport>,
+    pub(crate) voided: Vec<VoidedReport>,
+    pub(crate) cautions: Vec<Caution>,
+    #[serde(flatten)]
+    pub(crate) around: Around,
+    /// Whether earlier trials told how much pairs differ by chance.
+    pub(crate) with_history: bool,
+}
+
+/// The label of the visits to a state of a trial.
+pub(crate) fn state_name(trial: TrialId, arm: Arm) -> Result<StateName, Failure> {
+    let arm: &str = arm.into();
+    format!("trial-{trial}-{arm}")
+        .parse()
+        .map_err(|error: NameError| Failure::new(Kind::Internal, error.to_string()))
+}
+
+/// Tells a trial, on the PC that it is of where that is at hand.
+pub(crate) fn report(
+    ledger: &Ledger,
+    pc: Option<&dyn Pc>,
+    record: &TrialRecord,
+) -> Result<TrialReport, Failure> {
+    let trial = record.trial();
+    let design = &record.design;
+    let comparison = trial.comparison();
+    let mut pairs: Vec<(VisitRecord, VisitRecord)> = Vec::new();
+    for pair in trial.pairs() {
+        pairs.push((ledger.visit(pair.a.visit)?, ledger.visit(pair.b.visit)?));
+    }
+    let borrowed: Vec<_> = pairs.iter().map(|(a, b)| (a, b)).collect();
+    let (a, b) = (state_name(record.id, Arm::A)?, state_name(record.id, Arm::B)?);
+    let (around, cautions) = around_and_cautions((&a, &b), &borrowed, 0, 0);
+    let ending = trial.ended();
+    let own = pc.filter(|pc| pc.identity().id == record.pc);
+    let waits = own.map(|pc| waiting(pc, ledger)).transpose()?.unwrap_or_default();
+    let ended_at = record
+        .events
+        .iter()
+        .rev()
+        .find_map(|event| matches!(event.event, Event::Ended(_)).then_some(event.at));
+    let voided = record.events.iter().filter_map(|event| match &event.event {
+        Event::Voided { pair, arm, doubt, .. } => {
+            Some(VoidedReport { pair: pair + 1, arm: *arm, doubt: doubt.clone() })
+        }
+        _ => None,
+    });
+    let side = |done: &frevin_core::trial::DoneVisit| {
+        let VisitFigures { ln_average_fps, ln_low_1_percent_fps, stutter_events, .. } =
+            done.figures;
+        SideReport {
+            visit: done.visit,
+            average_fps: ln_average_fps.exp(),
+            low_1_percent_fps: ln_low_1_percent_fps.exp(),
+            stutter_events,
+            doubts: done.doubts.clone(),
+        }
+    };
+    let visits = trial.pairs().iter().enumerate().map(|(index, pair)| PairReport {
+        pair: index + 1,
+        first: pair.first,
+        a: side(&pair.a),
+        b: side(&pair.b),
+    });
+    Ok(TrialReport {
+        trial: record.id,
+        begun_at: record.begun_at,
+        ended_at,
+        progress: trial.progress(),
+        question: design.question,
+        scene: design.scene.clone(),
+        a: design.a.title.clone(),
+        b: design.b.title.clone(),
+        seed: design.seed,
+        restarts: design.restarts,
+        keep: design.keep,
+        kept: ending.is_some_and(|ending: Ending| ending.kept),
+        reason: ending.map(|ending| ending.reason),
+        not_settled: trial.not_settled().map(ToOwned::to_owned),
+        waits_for: waits.iter().map(|waiting| waiting.waits_for).max(),
+        visits: visits.collect(),
+        voided: voided.collect(),
+        cautions,
+        around,
+        with_history: design.histories.average_fps.is_some(),
+        comparison,
+    })
+}

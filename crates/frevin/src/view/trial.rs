@@ -1,0 +1,311 @@
+//! Trials as they are shown.
+
+use std::time::Duration;
+
+use frevin_core::trial::{Arm, Doubt, KeepPolicy, Progress, Question, Reason};
+use frevin_core::verdict::Verdict;
+
+use super::verdict::{headline, show_comparison};
+use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
+use crate::commands::trial::{StatusReport, TrialList};
+use crate::operations::trial::{PairReport, TrialReport};
+use crate::outcome::View;
+use crate::view::plan::with_article;
+
+/// What is doubtful about a visit.
+pub(crate) fn doubt_in_words(doubt: &Doubt) -> String {
+    match doubt {
+        Doubt::OtherPower { on_battery: true } => {
+            "the PC ran on its battery, and on mains when the trial began".to_owned()
+        }
+        Doubt::OtherPower { on_battery: false } => {
+            "the PC ran on mains, and on its battery when the trial began".to_owned()
+        }
+        Doubt::CutShort => "a run was cut short".to_owned(),
+        Doubt::Capped => {
+            "frames were capped, and in earlier visits to this state they were not".to_owned()
+        }
+        Doubt::BrokenOff { reason } => format!("it was broken off: {reason}"),
+    }
+}
+
+/// Why a PC was left as it is.
+pub(crate) fn reason_in_words(reason: Reason) -> &'static str {
+    match reason {
+        Reason::Better => "it is better",
+        Reason::Worse => "it is worse",
+        Reason::MoreStutters => "it stutters more",
+        Reason::WorsePacing => "its frames come more unevenly",
+        Reason::WorsePing => "its ping is longer",
+        Reason::NothingGained => "nothing is gained by it",
+        Reason::NothingLost => "nothing is lost without it",
+        Reason::NotKnown => "no gain was shown",
+        Reason::Abandoned => "the trial was given up",
+    }
+}
+
+impl View for TrialReport {
+    fn show(&self, page: &mut Page) {
+        let Self { trial, scene, a, b, .. } = self;
+        page.heading(format_args!("Trial {trial}: is {b} better than {a}, in {scene}?"));
+        show_comparison(&self.comparison, &self.around, &self.cautions, page);
+        if self.with_history {
+            page.line(dim("  Earlier trials of this PC told how much visits differ by chance."));
+        }
+        show_pairs(&self.visits, page);
+        for voided in &self.voided {
+            let state: &str = voided.arm.into();
+            page.line(warn(format_args!(
+                "  pair {}, {}: made again, since {}",
+                voided.pair,
+                state.to_uppercase(),
+                doubt_in_words(&voided.doubt)
+            )));
+        }
+        page.heading("And now");
+        self.show_end(page);
+    }
+}
+
+impl TrialReport {
+    fn show_end(&self, page: &mut Page) {
+        match (self.progress, self.reason) {
+            (Progress::Ended, Some(reason)) => {
+                let why = reason_in_words(reason);
+                page.line(self.what_is_in_force(why));
+                if let Some(moment) = self.waits_for {
+                    page.line(warn(format_args!(
+                        "The PC behaves by it after {}.",
+                        with_article(moment)
+                    )));
+                }
+            }
+            (Progress::WayBackOpen, _) => {
+                page.line(warn("It is decided, and the PC is not yet where the verdict wants it."));
+                if let Some(reason) = &self.not_settled {
+                    page.line(format_args!("  {reason}"));
+                }
+                page.pairs([("try again", "frevin trial resume")]);
+            }
+            (Progress::GivenUp, _) => {
+                page.line(warn("It is given up, and the PC is not yet put back."));
+                page.pairs([("try again", "frevin trial resume")]);
+            }
+            (Progress::Going | Progress::Paused | Progress::Ended, _) => {
+                page.line("It is not over.");
+                page.pairs([("go on", "frevin trial resume")]);
+            }
+        }
+    }
+
+    fn what_is_in_force(&self, why: &str) -> String {
+        let Self { a, b, .. } = self;
+        match (self.question, self.kept) {
+            (Question::Apply, true) => good(format_args!("{b} is in force: {why}.")),
+            (Question::Apply, false) => strong(format_args!("{b} is taken back, exactly: {why}.")),
+            (Question::Without, true) => good(format_args!("It is left out: {why}.")),
+            (Question::Without, false) => strong(format_args!("{a} is in force as before: {why}.")),
+            (Question::Against, true) => good(format_args!("{b} is in force: {why}.")),
+            (Question::Against, false) if self.comparison.verdict == Verdict::Worse => {
+                strong(format_args!("{a} is in force: {b} is worse than it."))
+            }
+            (Question::Against, false) => {
+                strong(format_args!("Neither is in force, as before: {why}."))
+            }
+        }
+    }
+}
+
+fn show_pairs(pairs: &[PairReport], page: &mut Page) {
+    if pairs.is_empty() {
+        return;
+    }
+    page.heading("The pairs, in the order in which they were made");
+    let mut table = Table::new([
+        ">pair",
+        "first",
+        ">A FPS",
+        ">B FPS",
+        ">differs",
+        ">A 1% low",
+        ">B 1% low",
+        ">differs",
+        ">stutters A, B",
+    ]);
+    for pair in pairs {
+        let first = match pair.first {
+            Arm::A => "A",
+            Arm::B => "B",
+        };
+        let (a, b) = (&pair.a, &pair.b);
+        let in_doubt = if a.doubts.is_empty() && b.doubts.is_empty() { "" } else { " ?" };
+        table.row([
+            format!("{}{in_doubt}", pair.pair),
+            first.to_owned(),
+            fps(a.average_fps),
+            fps(b.average_fps),
+            percent(b.average_fps / a.average_fps - 1.0),
+            fps(a.low_1_percent_fps),
+            fps(b.low_1_percent_fps),
+            percent(b.low_1_percent_fps / a.low_1_percent_fps - 1.0),
+            format!("{}, {}", a.stutter_events, b.stutter_events),
+        ]);
+    }
+    page.table(table);
+    if pairs.iter().any(|pair| !pair.a.doubts.is_empty() || !pair.b.doubts.is_empty()) {
+        page.line(dim(
+            "  ? a visit of it was doubtful again and again, and was taken all the same",
+        ));
+    }
+}
+
+/// What a trial will do, before it begins.
+pub(crate) fn show_beginning(begin: &crate::commands::trial::Beginning<'_>, page: &mut Page) {
+    let design = &begin.designed.design;
+    page.heading(format_args!(
+        "A trial: is {} better than {}, in {}?",
+        design.b.title, design.a.title, design.scene
+    ));
+    for left_out in &begin.designed.left_out {
+        page.line(dim(format_args!(
+            "  left out: {} ({})",
+            left_out.used,
+            left_out.reasons.join("; ")
+        )));
+    }
+    let visit = if design.restarts {
+        format!(
+            "a restart, {} to warm up, {} of {} s that count",
+            count(design.warm_up, "run"),
+            count(design.runs, "run"),
+            design.run_seconds
+        )
+    } else {
+        format!("{} of {} s, without restarts", count(design.runs, "run"), design.run_seconds)
+    };
+    let expected = begin.designed.expected;
+    page.pairs([
+        ("changes", count(begin.designed.plan.writes().count(), "setting")),
+        ("each visit", visit),
+        ("visits", format!("two a pair, in turns; at most {} pairs", design.limit.pairs())),
+        (
+            "takes",
+            format!(
+                "{} at least, {} as most trials do, {} at most",
+                duration(expected.least),
+                duration(expected.typical),
+                duration(expected.most)
+            ),
+        ),
+        ("ends with", policy_in_words(design.question, design.keep).to_owned()),
+    ]);
+    if let Some(recording) = &begin.recording {
+        page.pairs([("each run", recording)]);
+    }
+    if begin.is_simulated {
+        page.line(dim("  Times are those of a real PC; a rehearsal PC plays them at once."));
+    }
+    page.paragraph(
+        2,
+        "Stutters that double cannot be told sooner than after some pairs, and a quarter more hardly at \
+         all. To show that there is no difference takes longest.",
+    );
+}
+
+fn policy_in_words(question: Question, keep: KeepPolicy) -> &'static str {
+    match (question, keep) {
+        (Question::Apply, KeepPolicy::Better) => {
+            "what is better stays; anything else is taken back"
+        }
+        (Question::Apply, KeepPolicy::NotWorse) => {
+            "what is worse is taken back; anything else stays"
+        }
+        (Question::Without, KeepPolicy::Better) => {
+            "left out where nothing is lost by it; else put back"
+        }
+        (Question::Without, KeepPolicy::NotWorse) => "put back where it is worse without it",
+        (Question::Against, _) => "the winner in force; without one, what was there before",
+    }
+}
+
+impl View for StatusReport {
+    fn show(&self, page: &mut Page) {
+        page.heading(format_args!(
+            "Trial {}: {} against {}, in {}",
+            self.trial, self.b, self.a, self.scene
+        ));
+        let state = match self.progress {
+            Progress::Going => "going on",
+            Progress::Paused => "put off",
+            Progress::WayBackOpen => "decided, way back open",
+            Progress::GivenUp => "given up, way back open",
+            Progress::Ended => "over",
+        };
+        page.pairs([
+            ("is", state.to_owned()),
+            ("pairs", format!("{} of at most {}", self.pairs_made, self.pair_limit)),
+        ]);
+        if let Some(next) = &self.next {
+            page.pairs([("next", next)]);
+        }
+        if let Some(expected) = &self.expected {
+            let [typical, most] = [expected.typical, expected.most].map(in_words_or_none);
+            page.pairs([("takes", format!("{typical} as most trials do, {most} at most"))]);
+        }
+        if let Some(reason) = &self.not_settled {
+            page.line(warn(format_args!("The PC is not where the verdict wants it: {reason}")));
+        }
+        match &self.peek {
+            Some(report) => {
+                page.blank();
+                page.line(warn(
+                    "Figures so far. They are no reason to stop: when to stop is the rule's.",
+                ));
+                show_pairs(&report.visits, page);
+            }
+            None if self.progress == Progress::Going || self.progress == Progress::Paused => {
+                page.line(dim("  Figures are shown at the end; --peek shows those so far."));
+            }
+            None => {}
+        }
+    }
+}
+
+fn in_words_or_none(length: Duration) -> String {
+    if length.is_zero() { "nothing more".to_owned() } else { duration(length) }
+}
+
+impl View for TrialList {
+    fn show(&self, page: &mut Page) {
+        if self.trials.is_empty() {
+            page.line("There is no trial of this PC yet.");
+            page.pairs([("begin one", "frevin trial start PROFILE --scene SCENE")]);
+            return;
+        }
+        let mut table = Table::new([
+            ">trial", "begun", "of", "against", "scene", ">pairs", "verdict", "in force",
+        ]);
+        for one in &self.trials {
+            let ended = one.progress == Progress::Ended && one.reason != Some(Reason::Abandoned);
+            table.row([
+                one.trial.to_string(),
+                when(one.begun_at),
+                one.b.clone(),
+                one.a.clone(),
+                one.scene.to_string(),
+                one.comparison.pairs.to_string(),
+                match (one.progress, ended) {
+                    (_, true) => headline(&one.comparison),
+                    (Progress::Ended, false) => dim("given up"),
+                    _ => warn("not over"),
+                },
+                match one.progress {
+                    Progress::Ended if one.kept => "kept".to_owned(),
+                    Progress::Ended => "not kept".to_owned(),
+                    _ => String::new(),
+                },
+            ]);
+        }
+        page.table(table);
+    }
+}
