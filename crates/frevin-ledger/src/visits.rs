@@ -199,25 +199,7 @@ impl Ledger {
     where
         LedgerError: From<B::Error>,
     {
-        self.connection.execute(
-            "INSERT INTO run (visit, is_warm_up, source, boot, run_since_boot, waits, metrics, conditions,
-                              frame_encoding, frames, is_whole, figures_version, frames_digest)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, x'', 0, ?10, ?11)",
-            params![
-                visit.0,
-                run.is_warm_up,
-                store("a source", &run.source)?,
-                run.boot.as_ref().map(BootId::as_str),
-                run.run_since_boot.map(|ordinal| i64::try_from(ordinal).unwrap_or(i64::MAX)),
-                run.was_waiting,
-                store("figures", &run.metrics)?,
-                store("conditions", &run.conditions)?,
-                PACKED,
-                FIGURES_VERSION,
-                run.frames_digest,
-            ],
-        )?;
-        let id = RunId(self.connection.last_insert_rowid());
+        let mut id = None;
         let mut held: Vec<Vec<u8>> = Vec::new();
         let mut held_bytes = 0;
         let mut keep = |bytes: Vec<u8>| -> Result<(), LedgerError> {
@@ -225,18 +207,34 @@ impl Ledger {
             held.push(bytes);
             if held_bytes >= HELD_BYTES {
                 held_bytes = 0;
-                let transaction = self.begin()?;
-                insert_blocks(&transaction, id, std::mem::take(&mut held))?;
-                transaction.commit()?;
+                id = Some(self.write_blocks(visit, run, id, std::mem::take(&mut held), false)?);
             }
             Ok(())
         };
         let mut encoder = Encoder::new(&mut keep);
         frames.each_block(&mut |block| encoder.see(block))?;
         encoder.finish()?;
+        self.write_blocks(visit, run, id, held, true)
+    }
+
+    /// Writes the next blocks of a run down, the run itself with the first of them. What is not whole is
+    /// seen by nobody.
+    fn write_blocks(
+        &mut self,
+        visit: VisitId,
+        run: &NewRun,
+        id: Option<RunId>,
+        blocks: Vec<Vec<u8>>,
+        is_whole: bool,
+    ) -> Result<RunId, LedgerError> {
         let transaction = self.begin()?;
-        insert_blocks(&transaction, id, held)?;
-        transaction.execute("UPDATE run SET is_whole = 1 WHERE id = ?1", [id.0])?;
+        let id = match id {
+            Some(id) => id,
+            None => insert_run(&transaction, visit, run)?,
+        };
+        insert_blocks(&transaction, id, blocks)?;
+        transaction
+            .execute("UPDATE run SET is_whole = ?2 WHERE id = ?1", params![id.0, is_whole])?;
         transaction.commit()?;
         Ok(id)
     }
@@ -479,6 +477,32 @@ fn insert_state(transaction: &Transaction<'_>, state: &InForce) -> Result<i64, L
         [state.digest.as_str(), &uses],
         |row| row.get(0),
     )?)
+}
+
+fn insert_run(
+    transaction: &Transaction<'_>,
+    visit: VisitId,
+    run: &NewRun,
+) -> Result<RunId, LedgerError> {
+    transaction.execute(
+        "INSERT INTO run (visit, is_warm_up, source, boot, run_since_boot, waits, metrics, conditions,
+                          frame_encoding, frames, is_whole, figures_version, frames_digest)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, x'', 0, ?10, ?11)",
+        params![
+            visit.0,
+            run.is_warm_up,
+            store("a source", &run.source)?,
+            run.boot.as_ref().map(BootId::as_str),
+            run.run_since_boot.map(|ordinal| i64::try_from(ordinal).unwrap_or(i64::MAX)),
+            run.was_waiting,
+            store("figures", &run.metrics)?,
+            store("conditions", &run.conditions)?,
+            PACKED,
+            FIGURES_VERSION,
+            run.frames_digest,
+        ],
+    )?;
+    Ok(RunId(transaction.last_insert_rowid()))
 }
 
 fn insert_blocks(

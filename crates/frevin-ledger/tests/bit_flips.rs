@@ -57,6 +57,7 @@ fn begin(ledger: &mut Ledger, settings: std::ops::Range<usize>, after: u32) -> C
         boot: &boot,
         begun_at,
         replaces: None,
+        of_trial: None,
         steps: &steps,
     };
     ledger.begin_change(&change).unwrap()

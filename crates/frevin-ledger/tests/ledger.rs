@@ -84,6 +84,7 @@ fn begin_instead_of(
         begun_at: now(),
         replaces,
         steps: &steps,
+        of_trial: None,
     };
     ledger.begin_change(&change).unwrap()
 }
@@ -374,6 +375,7 @@ fn begin_visit(ledger: &mut Ledger, scene: &Scene, in_force: Option<&InForce>) -
         at: now(),
         in_force,
         context: &VisitContext::default(),
+        of_trial: None,
     };
     ledger.begin_visit(&visit).unwrap()
 }

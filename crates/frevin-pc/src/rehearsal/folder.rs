@@ -1,6 +1,8 @@
 //! The files of a rehearsal PC, read whole and replaced whole.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use serde::{Serialize, de::DeserializeOwned};
 
@@ -20,11 +22,32 @@ const SETTINGS: &str = "settings";
 #[derive(Debug, Clone)]
 pub(super) struct Folder {
     root: PathBuf,
+    unsynced: Arc<Mutex<Unsynced>>,
+}
+
+/// Files that a power cut might still take back.
+#[derive(Debug)]
+struct Unsynced {
+    /// Whether nothing was synced since the folder was opened: what another process wrote before is not
+    /// known, so that every file counts.
+    since_opened: bool,
+    names: BTreeSet<String>,
+}
+
+impl Unsynced {
+    fn note(&mut self, name: &str) {
+        self.names.insert(name.to_owned());
+    }
+
+    fn has(&self, name: &str) -> bool {
+        self.since_opened || self.names.contains(name)
+    }
 }
 
 impl Folder {
     pub(super) fn new(root: &Path) -> Self {
-        Self { root: root.to_owned() }
+        let unsynced = Unsynced { since_opened: true, names: BTreeSet::new() };
+        Self { root: root.to_owned(), unsynced: Arc::new(Mutex::new(unsynced)) }
     }
 
     pub(super) fn root(&self) -> &Path {
@@ -86,6 +109,7 @@ impl Folder {
         let draft = self.path(&format!("{name}{DRAFT}"));
         fs_err::write(&draft, text)?;
         fs_err::rename(&draft, self.path(name))?;
+        self.unsynced().note(name);
         Ok(())
     }
 
@@ -102,9 +126,21 @@ impl Folder {
         }
     }
 
-    /// Makes a file, and its name in its folder, survive a power cut.
+    /// Makes a file survive a power cut, where it may not yet.
     pub(super) fn sync(&self, name: &str) -> Result<(), PcError> {
-        Ok(sync_file(&self.path(name))?)
+        if self.unsynced().has(name) {
+            sync_file(&self.path(name))?;
+        }
+        Ok(())
+    }
+
+    /// Says that everything that was written was synced.
+    pub(super) fn is_synced(&self) {
+        *self.unsynced() = Unsynced { since_opened: false, names: BTreeSet::new() };
+    }
+
+    fn unsynced(&self) -> MutexGuard<'_, Unsynced> {
+        self.unsynced.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     pub(super) fn sync_folder(&self, name: &str) -> Result<(), PcError> {

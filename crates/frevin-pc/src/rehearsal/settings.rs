@@ -263,7 +263,9 @@ impl Settings {
         self.text_files.sync()?;
         self.quarantine.sync()?;
         folder.sync_folder("settings")?;
-        folder.sync_folder("")
+        folder.sync_folder("")?;
+        folder.is_synced();
+        Ok(())
     }
 
     /// What of the PC's load is simulated.
