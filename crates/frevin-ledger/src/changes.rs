@@ -44,7 +44,7 @@ impl ChangeStatus {
         }
     }
 
-    fn from_stored(text: String) -> Self {
+    pub(crate) fn from_stored(text: String) -> Self {
         match text.as_str() {
             "begun" => Self::Begun,
             "applied" => Self::Applied,

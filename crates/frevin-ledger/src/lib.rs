@@ -8,6 +8,7 @@
 mod changes;
 mod error;
 mod frame_bytes;
+mod history;
 mod layers;
 mod operations;
 mod revisions;
@@ -21,6 +22,7 @@ mod visits;
 
 pub use changes::{Change, ChangeStatus, NewChange, NewStep};
 pub use error::LedgerError;
+pub use history::{Deed, PastOperation};
 pub use revisions::Saved;
 pub use rollbacks::{NewBackStep, NewRollback, Rollback, RollbackId};
 pub use seal::SealedPart;

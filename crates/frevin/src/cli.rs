@@ -52,6 +52,7 @@ enum Command {
     Compare(commands::compare::CompareArgs),
     #[command(subcommand)]
     Trial(commands::trial::TrialCommand),
+    Log(commands::log::LogArgs),
     #[command(subcommand)]
     Ledger(commands::ledger::LedgerCommand),
     #[command(subcommand)]
@@ -133,6 +134,7 @@ fn run(cli: Cli) -> Result<Outcome, Failure> {
         Command::Run(command) => commands::run::run(&context, &command),
         Command::Compare(args) => commands::compare::run(&context, &args),
         Command::Trial(command) => commands::trial::run(&context, &command),
+        Command::Log(args) => commands::log::run(&context, &args),
         Command::Ledger(command) => commands::ledger::run(&context, &command),
         Command::Network(args) => commands::network::run(&context, &args),
         Command::Rehearsal(command) => commands::rehearsal::run(&context, &command),

@@ -8,6 +8,7 @@ use crate::failure::Failure;
 use crate::operations::apply::{self, Order};
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Unsaved;
+use crate::operations::trial::refuse_open;
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View as _};
 use crate::view::Page;
@@ -29,6 +30,7 @@ pub(crate) fn run(context: &Context, args: &ApplyArgs) -> Result<Outcome, Failur
     let mut pc = context.pc()?;
     let mut ledger = context.ledger()?;
     refuse_unfinished(&ledger, &*pc)?;
+    refuse_open(&ledger, &*pc)?;
     let catalogue = context.catalogue()?;
     let facts = context.facts(&*pc)?;
     let target = args.target.resolve(&catalogue, &ledger, &facts, Unsaved::Refused)?;

@@ -6,6 +6,7 @@ pub(crate) mod demo;
 pub(crate) mod drift;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
+pub(crate) mod log;
 pub(crate) mod network;
 mod output;
 pub(crate) mod preview;

@@ -184,7 +184,7 @@ pub(crate) fn show_beginning(begin: &crate::commands::trial::Beginning<'_>, page
         format!("{} of {} s, without restarts", count(design.runs, "run"), design.run_seconds)
     };
     let expected = begin.designed.expected;
-    page.pairs([
+    let mut pairs = vec![
         ("changes", count(begin.designed.plan.writes().count(), "setting")),
         ("each visit", visit),
         ("visits", format!("two a pair, in turns; at most {} pairs", design.limit.pairs())),
@@ -198,10 +198,14 @@ pub(crate) fn show_beginning(begin: &crate::commands::trial::Beginning<'_>, page
             ),
         ),
         ("ends with", policy_in_words(design.question, design.keep).to_owned()),
-    ]);
+    ];
     if let Some(recording) = &begin.recording {
-        page.pairs([("each run", recording)]);
+        pairs.push(("each run", recording.clone()));
     }
+    if let Some(address) = &design.ping {
+        pairs.push(("asked", format!("{address}, around each visit")));
+    }
+    page.pairs(pairs);
     if begin.is_simulated {
         page.line(dim("  Times are those of a real PC; a rehearsal PC plays them at once."));
     }
@@ -241,17 +245,18 @@ impl View for StatusReport {
             Progress::GivenUp => "given up, way back open",
             Progress::Ended => "over",
         };
-        page.pairs([
+        let mut pairs = vec![
             ("is", state.to_owned()),
             ("pairs", format!("{} of at most {}", self.pairs_made, self.pair_limit)),
-        ]);
+        ];
         if let Some(next) = &self.next {
-            page.pairs([("next", next)]);
+            pairs.push(("next", next.clone()));
         }
         if let Some(expected) = &self.expected {
             let [typical, most] = [expected.typical, expected.most].map(in_words_or_none);
-            page.pairs([("takes", format!("{typical} as most trials do, {most} at most"))]);
+            pairs.push(("takes", format!("{typical} as most trials do, {most} at most")));
         }
+        page.pairs(pairs);
         if let Some(reason) = &self.not_settled {
             page.line(warn(format_args!("The PC is not where the verdict wants it: {reason}")));
         }

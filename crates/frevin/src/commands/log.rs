@@ -1,0 +1,167 @@
+//! `frevin log`
+
+use clap::Args;
+use frevin_core::layers::Selection;
+use frevin_core::trial::Reason;
+use frevin_core::verdict::Verdict;
+use frevin_ledger::{ChangeStatus, Deed, PastOperation};
+use serde::Serialize;
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::operations::trial::{TrialReport, report};
+use crate::outcome::{Outcome, View};
+use crate::view::trial::reason_in_words;
+use crate::view::{Page, Table, bad, count, dim, good, named_among, warn, when};
+
+/// Show what was done to this PC, when, why, and with what verdict
+#[derive(Debug, Args)]
+pub(crate) struct LogArgs {
+    /// Also show every switch and visit of trials
+    #[arg(long)]
+    all: bool,
+}
+
+/// Something that was done, with what came of it.
+#[derive(Debug, Serialize)]
+struct Entry {
+    #[serde(flatten)]
+    operation: PastOperation,
+    /// What the trial said, where it is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    verdict: Option<Verdict>,
+    /// Why the PC was left as it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    reason: Option<Reason>,
+    /// What was compared, where it is a trial.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    title: Option<String>,
+    #[serde(skip)]
+    trial: Option<TrialReport>,
+}
+
+#[derive(Debug, Serialize)]
+struct History {
+    entries: Vec<Entry>,
+    /// How many were left out, as parts of trials.
+    parts_of_trials: usize,
+}
+
+pub(crate) fn run(context: &Context, args: &LogArgs) -> Result<Outcome, Failure> {
+    let pc = context.pc()?;
+    let ledger = context.ledger()?;
+    let mut entries = Vec::new();
+    let mut parts_of_trials = 0;
+    for operation in ledger.history(&pc.identity().id)? {
+        if operation.of_trial.is_some() && !args.all {
+            parts_of_trials += 1;
+            continue;
+        }
+        let trial = match operation.deed {
+            Deed::Trial { trial } => Some(report(&ledger, None, &ledger.trial(trial)?)?),
+            Deed::Change { .. } | Deed::Rollback { .. } | Deed::Visit { .. } => None,
+        };
+        let ended = trial.as_ref().filter(|trial| trial.reason.is_some());
+        entries.push(Entry {
+            verdict: ended.map(|trial| trial.comparison.verdict),
+            reason: ended.and_then(|trial| trial.reason),
+            title: trial.as_ref().map(|trial| format!("{} against {}", trial.b, trial.a)),
+            trial,
+            operation,
+        });
+    }
+    Ok(Outcome::yes(&History { entries, parts_of_trials }))
+}
+
+impl View for History {
+    fn show(&self, page: &mut Page) {
+        if self.entries.is_empty() {
+            page.line("Nothing was done to this PC yet.");
+            return;
+        }
+        let mut table = Table::new(["when", "what", "", "came of it"]);
+        for entry in &self.entries {
+            let [what, which, came] = entry.cells();
+            table.row([when(entry.operation.at), what, which, came]);
+        }
+        page.table(table);
+        if self.parts_of_trials > 0 {
+            page.line(dim(format_args!(
+                "  {} that trials made on their way are left out; --all shows them",
+                count(self.parts_of_trials, "step")
+            )));
+        }
+    }
+}
+
+impl Entry {
+    /// What it was, which, and what came of it.
+    fn cells(&self) -> [String; 3] {
+        let of_trial = self.operation.of_trial.map(|trial| format!(" (trial {trial})"));
+        let of_trial = of_trial.unwrap_or_default();
+        match &self.operation.deed {
+            Deed::Change { change, title, status, is_in_force } => {
+                let came = match (status, is_in_force) {
+                    (ChangeStatus::Applied, true) => good("in force"),
+                    (ChangeStatus::Applied, false) => "taken back since".to_owned(),
+                    (ChangeStatus::Begun, _) => bad("unfinished"),
+                    (ChangeStatus::Undone, _) => warn("undone before its end"),
+                    (ChangeStatus::Unknown(other), _) => other.clone(),
+                };
+                [format!("change {change}"), format!("{title}{of_trial}"), came]
+            }
+            Deed::Rollback { selection, status } => {
+                let came = match status.as_str() {
+                    "begun" => bad("unfinished"),
+                    "undone" => warn("undone before its end"),
+                    _ => "done".to_owned(),
+                };
+                let which = format!("{}{of_trial}", selection_in_words(selection));
+                ["rollback".to_owned(), which, came]
+            }
+            Deed::Visit { visit, scene, state_name, status, runs } => {
+                let came = match status.as_str() {
+                    "begun" => warn("broken off"),
+                    "void" => dim("does not count"),
+                    _ => count(*runs, "run"),
+                };
+                [format!("visit {}", visit.0), format!("{state_name} in {scene}{of_trial}"), came]
+            }
+            Deed::Trial { trial } => {
+                let title = self.title.clone().unwrap_or_default();
+                let came = match (self.verdict, self.reason) {
+                    (Some(_), Some(Reason::Abandoned)) => dim("given up"),
+                    (Some(verdict), Some(reason)) => self.verdict_in_words(verdict, reason),
+                    _ => warn("not over"),
+                };
+                [format!("trial {trial}"), title, came]
+            }
+        }
+    }
+
+    fn verdict_in_words(&self, verdict: Verdict, reason: Reason) -> String {
+        let said = match verdict {
+            Verdict::Better => good("better"),
+            Verdict::Worse => bad("worse"),
+            Verdict::Same => "same".to_owned(),
+            Verdict::Undecided => warn("undecided"),
+        };
+        let kept = self.trial.as_ref().is_some_and(|trial| trial.kept);
+        let left = if kept { "kept" } else { "not kept" };
+        format!("{said}: {left}, since {}", reason_in_words(reason))
+    }
+}
+
+fn selection_in_words(selection: &Selection) -> String {
+    match selection {
+        Selection::All => "of everything".to_owned(),
+        Selection::Nothing => "of drift".to_owned(),
+        Selection::Change(change) => format!("of change {change}"),
+        Selection::Tweak(tweak) => format!("of {tweak}"),
+        Selection::TweakOfChange(change, tweak) => format!("of {tweak} of change {change}"),
+        Selection::Uses(uses) => {
+            let names: Vec<String> = uses.iter().map(|used| named_among(used, uses)).collect();
+            format!("of {}", names.join(", "))
+        }
+    }
+}
