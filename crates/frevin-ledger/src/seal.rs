@@ -223,6 +223,8 @@ fn renew(connection: &Connection, parts: &[SealedPart]) -> Result<(), LedgerErro
 
 /// Seals all that a ledger of an earlier Frevin holds.
 pub(crate) fn renew_all(connection: &Connection) -> Result<(), LedgerError> {
+    // A statement that was prepared before a column was added counts too few.
+    connection.flush_prepared_statement_cache();
     let parts: Vec<SealedPart> = parts_held(connection)?.into_iter().collect();
     renew(connection, &parts)
 }

@@ -73,7 +73,12 @@ fn statuses_of_a_newer_frevin_are_shown_as_what_they_are() {
     place.run(&["apply", "evening", "--yes"]).ok();
     let connection = rusqlite::Connection::open(settle_ledger(&place)).unwrap();
     // As it was before ledgers were sealed, so that it is sealed with what it holds.
-    let older = "DROP TABLE seal; PRAGMA user_version = 4; UPDATE change SET status = 'archived'";
+    let older = "DROP INDEX change_by_trial; DROP INDEX visit_by_trial;
+        ALTER TABLE change DROP COLUMN trial; ALTER TABLE change DROP COLUMN trial_place;
+        ALTER TABLE visit DROP COLUMN trial; ALTER TABLE visit DROP COLUMN trial_pair;
+        ALTER TABLE visit DROP COLUMN trial_arm;
+        DROP TABLE trial_event; DROP TABLE trial; DROP TABLE seal;
+        PRAGMA user_version = 4; UPDATE change SET status = 'archived'";
     connection.execute_batch(older).unwrap();
     drop(connection);
     let said = place.run(&["rollback", "--list"]).ok();

@@ -1,14 +1,14 @@
 //! `frevin demo`: the whole job done once, in plain words, by the real commands' own code.
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use clap::Args;
-use frevin_core::ids::{NameError, SceneName, StateName};
+use frevin_core::ids::{NameError, SceneName};
 use frevin_core::layers::Selection;
 use frevin_core::preview::OnOthers;
 use frevin_core::profile::Profile;
 use frevin_core::setting::TakesEffect;
+use frevin_core::trial::KeepPolicy;
 use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Margins, PairLimit, Verdict};
 use frevin_ledger::Ledger;
@@ -16,20 +16,20 @@ use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{Fingerprint, Pc as _, fingerprint};
 use serde::Serialize;
 
+use crate::commands::trial::Beginning;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::measure::compare::{CompareOptions, Compared, compare_states};
-use crate::measure::sources::{RehearsalScene, scenes_of};
-use crate::measure::{self, DeclaredConditions, VisitPlan};
+use crate::measure::scene_source::SceneSource;
 use crate::operations::apply::{self, ApplyReport, Order};
 use crate::operations::inspect::inspect;
 use crate::operations::profiles;
 use crate::operations::restart::restart;
 use crate::operations::rollback::{self, RollbackReport};
 use crate::operations::target::{Named, Target, Unsaved, resolve};
+use crate::operations::trial::{Arms, Driver, Request, TrialReport, design, report};
 use crate::outcome::{Outcome, View};
 use crate::view::plan::PlanReport;
-use crate::view::visits::VisitReport;
+use crate::view::trial::show_beginning;
 use crate::view::{Page, bad, count, dim, good, percent, strong};
 
 /// The profile of the demo. The last tweak is the one that hurts on this PC.
@@ -39,7 +39,7 @@ const SCENE: &str = "canyon-run";
 const SUSPECT: &str = "memory/large-file-cache";
 /// Runs of a visit that count, and their length: what the statistics were worked out for.
 const RUNS: usize = 3;
-const LENGTH: Duration = Duration::from_secs(60);
+const RUN_SECONDS: u32 = 60;
 
 /// See the whole job done once, on a simulated PC, in a few seconds. Touches nothing of yours
 #[derive(Debug, Args)]
@@ -54,8 +54,8 @@ pub(crate) struct DemoArgs {
 
 #[derive(Debug, Serialize)]
 struct DemoReport {
-    with_everything: Compared,
-    without_the_suspect: Compared,
+    with_everything: TrialReport,
+    without_the_suspect: TrialReport,
     suspect: TweakId,
     fingerprint_at_first: Fingerprint,
     fingerprint_at_last: Fingerprint,
@@ -92,6 +92,7 @@ struct Demo {
     ledger: Ledger,
     scene: SceneName,
     suspect: TweakId,
+    seed: u64,
 }
 
 impl Demo {
@@ -109,6 +110,7 @@ impl Demo {
             folder: folder.to_owned(),
             kept_in: args.keep.clone(),
             pc,
+            seed: args.seed,
             scene: SCENE.parse().map_err(|error: NameError| internal(error.to_string()))?,
             suspect: SUSPECT
                 .parse()
@@ -119,10 +121,10 @@ impl Demo {
     fn play(mut self) -> Result<Outcome, Failure> {
         let at_first = self.look()?;
         self.save_profile()?;
-        self.preview_and_apply()?;
-        let with_everything = self.measure_everything()?;
-        self.take_back_the_suspect()?;
-        let without_the_suspect = self.measure_the_rest()?;
+        self.preview()?;
+        let with_everything = self.try_everything()?;
+        self.leave_out_the_suspect()?;
+        let without_the_suspect = self.try_the_rest()?;
         let at_last = self.take_back_everything(&at_first)?;
         let report = DemoReport {
             is_as_at_first: at_first == at_last,
@@ -195,43 +197,14 @@ impl Demo {
         Ok(())
     }
 
-    fn preview_and_apply(&mut self) -> Result<(), Failure> {
+    fn preview(&mut self) -> Result<(), Failure> {
         self.step(
-            "3. Measure as it is",
-            "First a baseline: one run to warm up, then three that count. One run would not do; they \
-             differ by chance.",
-            &format!("frevin run record --scene {SCENE} --state before"),
-        );
-        restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
-        let visit = self.visit("before")?;
-        self.say(|page| visit.show(page));
-
-        self.step(
-            "4. See what would change",
+            "3. See what would change",
             "Each step with its setting as it is and as it would be. What is shown is what is carried \
              out; if the PC moves in between, nothing is.",
             &format!("frevin preview {PROFILE_NAME}"),
         );
-        self.say_preview()?;
-
-        self.step(
-            "5. Apply it",
-            "Before the first write, the exact state of everything about to be touched is safe on the \
-             disk, with undo files that work without Frevin. Every write is read back. All or nothing.",
-            &format!("frevin apply {PROFILE_NAME}"),
-        );
-        let applied = self.put_in_force()?;
-        self.say(|page| applied.show(page));
-
-        self.step(
-            "6. Restart",
-            "Some settings are read only when Windows starts. To measure before that would measure \
-             nothing, so Frevin refuses to.",
-            "frevin rehearsal restart",
-        );
-        let restarted = restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
-        self.say(|page| restarted.show(page));
-        Ok(())
+        self.say_preview()
     }
 
     fn say_preview(&self) -> Result<(), Failure> {
@@ -259,89 +232,106 @@ impl Demo {
         resolve(&named, &[], &self.context.catalogue()?, &self.ledger, &facts, Unsaved::Refused)
     }
 
-    /// The profile is in force and its first visit is due; the baseline has its first already.
-    fn measure_everything(&mut self) -> Result<Compared, Failure> {
+    fn try_everything(&mut self) -> Result<TrialReport, Failure> {
         self.step(
-            "7. Measure again, in turns",
-            "A PC drifts: it warms up, it fills up, every start is a little different. So the two \
-             states are visited in turns, each with a restart and a warm-up, until the difference is \
-             clear of chance. By hand that takes an evening; `before` is rolled back to, and the \
-             profile applied again, each time.",
-            &format!("frevin compare before {PROFILE_NAME}-1"),
+            "4. Find out whether it helps",
+            "A trial visits the PC with and without the profile in turns, each time after a restart and a \
+             warm-up, until the difference is clear of chance: a PC drifts, and no two starts are alike. \
+             Before each change the exact state is safe on the disk, every write is read back, and what is \
+             worse is rolled back at once.",
+            &format!("frevin trial start {PROFILE_NAME}"),
         );
-        self.visit("friday-evening-1")?;
-        let compared = self.in_turns("before", "friday-evening-1")?;
-        self.say(|page| compared.show(page));
+        let report = self.try_profile()?;
         self.say(|page| {
             page.blank();
             page.paragraph(
                 0,
-                match compared.comparison.verdict {
+                match report.comparison.verdict {
                     Verdict::Worse => {
                         "All that advice together made it worse. Most people would now reinstall \
-                         Windows, or believe that it feels smoother."
+                         Windows, or believe that it feels smoother. Here it is gone again already."
                     }
                     Verdict::Better => {
                         "Chance was kind on this PC: even with all of it, it is better."
                     }
-                    _ => "On this PC, with this seed, that is not to be told apart from chance.",
+                    Verdict::Same | Verdict::Undecided => {
+                        "On this PC, with this seed, that is not to be told apart from chance."
+                    }
                 },
             );
         });
-        Ok(compared)
+        Ok(report)
     }
 
-    fn take_back_the_suspect(&mut self) -> Result<(), Failure> {
-        // The turns may have ended with nothing in force.
-        if !self.is_in_force()? {
-            self.put_in_force()?;
-        }
+    fn leave_out_the_suspect(&mut self) -> Result<(), Failure> {
         self.step(
-            "8. Take back the one under suspicion",
-            "The catalogue calls it contested, with the words: \"a game is a program whose memory is \
-             taken for it\". Taking back one tweak leaves the others standing.",
-            &format!("frevin rollback --tweak {SUSPECT}"),
+            "5. Leave out the one under suspicion",
+            "The catalogue calls the large file cache contested, with the words: \"a game is a program whose \
+             memory is taken for it\". The profile without it is its second revision; the first one stays \
+             what it was.",
+            &format!("frevin profile save {PROFILE_NAME}.toml -m \"Without the large file cache\""),
         );
-        let selection = Selection::Tweak(self.suspect.clone());
-        let report = self.roll_back(&selection)?;
-        self.say(|page| report.show(page));
-
         let file = self.folder.join(format!("{PROFILE_NAME}.toml"));
         fs_err::write(&file, self.without_the_suspect_in_force()?)?;
         let saved = profiles::save(&self.context, &file, "Without the large file cache")?;
-        self.say(|page| {
-            page.blank();
-            page.line(dim(format_args!(
-                "  $ frevin profile save {PROFILE_NAME}.toml -m \"Without the large file cache\""
-            )));
-            saved.show(page);
-        });
+        self.say(|page| saved.show(page));
+        // The first revision may have been kept, and the second is compared with the PC without either.
+        if self.is_in_force()? {
+            self.roll_back(&Selection::All)?;
+        }
         Ok(())
     }
 
-    fn measure_the_rest(&mut self) -> Result<Compared, Failure> {
+    fn try_the_rest(&mut self) -> Result<TrialReport, Failure> {
         self.step(
-            "9. Measure what is left",
+            "6. Find out whether the rest helps",
             "The same again: the second revision against the PC without any of it.",
-            &format!("frevin compare before-again {PROFILE_NAME}-2"),
+            &format!("frevin trial start {PROFILE_NAME}"),
         );
-        restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
-        self.visit("friday-evening-2")?;
-        self.roll_back(&Selection::All)?;
-        restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
-        self.visit("before-again")?;
-        let compared = self.in_turns("before-again", "friday-evening-2")?;
-        self.say(|page| compared.show(page));
-        Ok(compared)
+        self.try_profile()
+    }
+
+    /// A trial of the latest revision of the profile.
+    fn try_profile(&mut self) -> Result<TrialReport, Failure> {
+        let request = Request {
+            arms: Arms::Apply(Named::Profile(PROFILE_NAME.to_owned())),
+            consents: Vec::new(),
+            scene: Some(self.scene.clone()),
+            runs: RUNS,
+            run_seconds: RUN_SECONDS,
+            seed: self.seed,
+            margins: Margins::default(),
+            limit: PairLimit::default(),
+            budget: None,
+            keep: KeepPolicy::Better,
+            ping: None,
+            restart_by_itself: false,
+            runs_start_program: true,
+        };
+        let designed = design(&self.context, &self.pc, &self.ledger, &request)?;
+        self.say(|page| {
+            let begin = Beginning { designed: &designed, recording: None, is_simulated: true };
+            show_beginning(&begin, page);
+        });
+        let progress = self.outer.progress(designed.design.limit.pairs() as u64, "pairs of visits");
+        let source = SceneSource::find(&self.context, &self.pc, &mut self.ledger, &self.scene)?;
+        let mut driver =
+            Driver::begin(&self.context, &mut self.pc, &mut self.ledger, designed.design)?;
+        driver.drive(&mut || source.make(&self.context))?;
+        let (ledger, pc, record) = driver.done()?;
+        let report = report(ledger, Some(pc), &record)?;
+        progress.finish_and_clear();
+        self.say(|page| report.show(page));
+        Ok(report)
     }
 
     fn take_back_everything(&mut self, at_first: &Fingerprint) -> Result<Fingerprint, Failure> {
-        // The turns may have ended with nothing in force.
+        // The trial may have ended with nothing in force.
         if !self.is_in_force()? {
             self.put_in_force()?;
         }
         self.step(
-            "10. Take back everything",
+            "7. Take back everything",
             "You would keep what helped. The demo takes it all back, to show that it can: every \
              setting goes to what it was, what was absent is absent again, keys that were made are gone.",
             "frevin rollback --all",
@@ -365,35 +355,6 @@ impl Demo {
         Ok(at_last)
     }
 
-    /// Goes on with pairs of visits until it is decided. One pair is there already. The state
-    /// that a pair ends in is the one that the next begins with: A B, B A, A B, … From one state to the
-    /// other the PC goes in one step, which leaves alone what else its owner changed.
-    fn in_turns(&mut self, a: &str, b: &str) -> Result<Compared, Failure> {
-        let options = CompareOptions {
-            scene: Some(self.scene.clone()),
-            margins: Margins::default(),
-            limit: PairLimit::default(),
-        };
-        let progress = self.outer.progress(options.limit.pairs() as u64, "pairs of visits");
-        loop {
-            let compared = compare_states(&self.ledger, &name(a)?, &name(b)?, &options)?;
-            progress.set_position(compared.comparison.pairs as u64);
-            if compared.comparison.is_finished {
-                progress.finish_and_clear();
-                return Ok(compared);
-            }
-            for is_second in [false, true] {
-                if is_second && self.is_in_force()? {
-                    self.roll_back(&Selection::All)?;
-                } else if is_second {
-                    self.put_in_force()?;
-                }
-                restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
-                self.visit(if self.is_in_force()? { b } else { a })?;
-            }
-        }
-    }
-
     fn is_in_force(&self) -> Result<bool, Failure> {
         Ok(!self.ledger.layers(&self.pc.identity().id)?.is_empty())
     }
@@ -401,28 +362,6 @@ impl Demo {
     fn put_in_force(&mut self) -> Result<ApplyReport, Failure> {
         let order = Order::new(&self.pc, &self.ledger, self.profile()?, None, false)?;
         apply::apply(&self.context, &mut self.pc, &mut self.ledger, order)
-    }
-
-    fn visit(&mut self, state: &str) -> Result<VisitReport, Failure> {
-        let scenes = scenes_of(&self.pc)?;
-        if let Some(scene) = scenes.iter().find(|scene| scene.name == self.scene) {
-            self.ledger.add_scene(scene)?;
-        }
-        let plan = VisitPlan {
-            scene: &self.scene,
-            state_name: &name(state)?,
-            runs: RUNS,
-            warm_up: None,
-            length: LENGTH,
-            despite_waiting: false,
-            declared: &DeclaredConditions::default(),
-            ping: None,
-            of_trial: None,
-        };
-        let mut source = RehearsalScene::new(&self.pc, &self.scene);
-        let pc: &mut dyn frevin_pc::Pc = &mut self.pc;
-        let id = measure::visit(&self.context, &mut self.ledger, Some(pc), &mut source, &plan)?;
-        Ok(VisitReport { visit: self.ledger.visit(id)? })
     }
 
     fn roll_back(&mut self, selection: &Selection) -> Result<RollbackReport, Failure> {
@@ -440,13 +379,9 @@ impl Demo {
     }
 }
 
-fn name(text: &str) -> Result<StateName, Failure> {
-    text.parse().map_err(|error: NameError| Failure::new(Kind::Internal, error.to_string()))
-}
-
 impl View for DemoReport {
     fn show(&self, page: &mut Page) {
-        let estimate = |compared: &Compared| {
+        let estimate = |compared: &TrialReport| {
             let difference = compared.comparison.findings.first().and_then(|f| f.difference);
             difference.map_or_else(String::new, |difference| percent(difference.estimate))
         };
@@ -471,7 +406,8 @@ impl View for DemoReport {
                 let folder = folder.display();
                 page.heading("Go on from here");
                 page.line(format_args!("  export FREVIN_HOME={folder}/home FREVIN_PC={folder}/pc"));
-                page.line("  frevin run list");
+                page.line("  frevin log");
+                page.line("  frevin trial show");
                 page.line(format_args!("  frevin apply {PROFILE_NAME}"));
             }
             None => {
