@@ -4,12 +4,14 @@
 use std::path::Path;
 
 use frevin_core::environment::{BeforeAndAfter, Environment};
-use frevin_core::ids::{BootId, PcId, StartId};
+use frevin_core::ids::{BootId, PcId, StartId, StateDigest};
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{Action, BackStep, Reason, Step};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, RegistryData, State, TakesEffect, Value};
+use frevin_core::trial::{ArmDesign, Design, Event, KeepPolicy, Question};
 use frevin_core::tweak::{Argument, TweakUse};
+use frevin_core::verdict::{Histories, Margins, PairLimit};
 use frevin_core::visits::{
     InForce, RunSource, Scene, VisitContext, VisitId, VisitRecord, VisitStatus,
 };
@@ -17,7 +19,7 @@ use frevin_core::waiting::{Start, Waiting, waiting};
 use frevin_frames::{FrameSeries, RunConditions, metrics};
 use frevin_ledger::{
     ChangeStatus, FramesDigest, Ledger, LedgerError, NewBackStep, NewChange, NewRollback, NewRun,
-    NewStep, NewVisit, Saved, SnapshotId, Unfinished, VisitFilter,
+    NewStep, NewTrial, NewVisit, Saved, SealedPart, SnapshotId, Unfinished, VisitFilter,
 };
 use jiff::Timestamp;
 
@@ -470,6 +472,86 @@ fn a_ledger_of_the_third_schema_is_read_whole() {
     let raw = rusqlite::Connection::open(home.path().join("ledger.sqlite3")).unwrap();
     let sql = "SELECT count(*) FROM run WHERE figures_version = 2 AND frames_digest IS NOT NULL";
     assert_eq!(raw.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap(), 9);
+}
+
+/// A ledger that the last program with the fifth schema wrote: its seals are of fewer columns and tables.
+#[test]
+fn a_sealed_ledger_of_the_fifth_schema_is_sealed_anew_where_it_is_whole() {
+    let home = tempfile::tempdir().unwrap();
+    let path = home.path().join("ledger.sqlite3");
+    fs_err::copy("tests/old/schema-5.sqlite3", &path).unwrap();
+    for _ in 0..3 {
+        let ledger = reopen(home.path());
+        assert!(ledger.altered().unwrap().is_empty());
+    }
+    fs_err::copy("tests/old/schema-5.sqlite3", &path).unwrap();
+    let raw = rusqlite::Connection::open(&path).unwrap();
+    raw.execute("UPDATE stack SET original = replace(original, 'automatic', 'manual')", [])
+        .unwrap();
+    drop(raw);
+    assert!(matches!(Ledger::open(home.path()), Err(LedgerError::Altered { .. })));
+    let raw = rusqlite::Connection::open(&path).unwrap();
+    let version: i64 = raw.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
+    assert_eq!(version, 5, "what is not whole is not sealed anew");
+}
+
+/// Trials: only ever added to, and told where they were changed.
+#[test]
+fn events_of_trials_are_kept_in_order_and_never_change() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    let design = trial_design();
+    let new = NewTrial { pc: &pc(), boot: &boot("1"), at: now(), design: &design };
+    let id = ledger.begin_trial(&new).unwrap();
+    let events = [Event::Paused, Event::Resumed, Event::Abandoned];
+    for event in &events {
+        ledger.add_trial_event(id, now(), event).unwrap();
+    }
+    let ledger = reopen(home.path());
+    let record = ledger.open_trial(&pc()).unwrap().unwrap();
+    assert_eq!(record.design, design);
+    assert_eq!(record.events.iter().map(|e| e.event.clone()).collect::<Vec<_>>(), events);
+    let raw = rusqlite::Connection::open(ledger.path()).unwrap();
+    for sql in [
+        "UPDATE trial SET design = '{}'",
+        "DELETE FROM trial",
+        "UPDATE trial_event SET position = 9 WHERE position = 1",
+        "DELETE FROM trial_event WHERE position = 2",
+    ] {
+        let refused = raw.execute(sql, []).unwrap_err().to_string();
+        assert!(refused.contains("never"), "{refused}");
+    }
+    raw.execute_batch(
+        "DROP TRIGGER trial_event_is_kept; DELETE FROM trial_event WHERE position = 2",
+    )
+    .unwrap();
+    let altered = ledger.altered().unwrap();
+    assert!(altered.contains(&SealedPart::Trial(id)), "{altered:?}");
+}
+
+fn trial_design() -> Design {
+    let arm = |title: &str| ArmDesign { title: title.into(), revision: None, wishes: Vec::new() };
+    Design {
+        question: Question::Apply,
+        a: arm("as it is"),
+        b: arm("evening@1"),
+        holder: None,
+        others: StateDigest::new("none"),
+        boot: boot("1"),
+        scene: "canyon".parse().unwrap(),
+        runs: 3,
+        warm_up: 1,
+        run_seconds: 60,
+        restarts: true,
+        restart_by_itself: false,
+        seed: 1,
+        limit: PairLimit::default(),
+        margins: Margins::default(),
+        histories: Histories::default(),
+        keep: KeepPolicy::Better,
+        ping: None,
+        on_battery: false,
+    }
 }
 
 /// Times as text have no order: fractions of any length, a clock that was set back.
