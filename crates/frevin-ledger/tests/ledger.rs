@@ -543,7 +543,6 @@ fn trial_design() -> Design {
         warm_up: 1,
         run_seconds: 60,
         restarts: true,
-        restart_by_itself: false,
         seed: 1,
         limit: PairLimit::default(),
         margins: Margins::default(),

@@ -14,7 +14,7 @@ use crate::failure::{Failure, Kind};
 use crate::logging;
 use crate::options::GlobalOptions;
 use crate::outcome::Outcome;
-use crate::view::{bad, dim, for_terminal, json_for_terminal, strong};
+use crate::view::{bad, dim, for_terminal, json_for_terminal, strong, warn};
 
 /// Tweak a gaming PC, measure what came of it, and take back what made it worse.
 ///
@@ -118,26 +118,44 @@ fn fail(failure: &Failure, json: bool) -> ExitCode {
 
 fn run(cli: Cli) -> Result<Outcome, Failure> {
     let context = Context::new(&cli.options)?;
-    match cli.command {
-        Command::Demo(args) => commands::demo::run(&context, &args),
-        Command::Inspect(args) => commands::inspect::run(&context, &args),
-        Command::Tweak(command) => commands::tweak::run(&context, &command),
-        Command::Profile(command) => commands::profile::run(&context, &command),
-        Command::Preview(args) => commands::preview::run(&context, &args),
-        Command::Apply(args) => commands::apply::run(&context, &args),
-        Command::Rollback(args) => commands::rollback::run(&context, &args),
-        Command::Recover(args) => commands::recover::run(&context, &args),
-        Command::Quarantine(command) => commands::quarantine::run(&context, &command),
-        Command::Snapshot(command) => commands::snapshot::run(&context, &command),
-        Command::Drift(args) => commands::drift::run(&context, &args),
-        Command::Scene(command) => commands::scene::run(&context, &command),
-        Command::Run(command) => commands::run::run(&context, &command),
-        Command::Compare(args) => commands::compare::run(&context, &args),
-        Command::Trial(command) => commands::trial::run(&context, &command),
-        Command::Log(args) => commands::log::run(&context, &args),
-        Command::Ledger(command) => commands::ledger::run(&context, &command),
-        Command::Network(args) => commands::network::run(&context, &args),
-        Command::Rehearsal(command) => commands::rehearsal::run(&context, &command),
+    let is_of_trials = matches!(cli.command, Command::Trial(_) | Command::Completions { .. });
+    let outcome = answer(&context, cli.command)?;
+    if !is_of_trials && !context.json && !context.quiet {
+        remind(&context);
+    }
+    Ok(outcome)
+}
+
+/// Says that a trial is decided and its way back still open, until it no longer is.
+fn remind(context: &Context) {
+    // Who could not be told at this command is told at the next.
+    let Ok(Some(reminder)) = crate::operations::trial::reminder(context) else { return };
+    let mut page = crate::view::Page::default();
+    page.line(warn(reminder));
+    page.print_aside();
+}
+
+fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
+    match command {
+        Command::Demo(args) => commands::demo::run(context, &args),
+        Command::Inspect(args) => commands::inspect::run(context, &args),
+        Command::Tweak(command) => commands::tweak::run(context, &command),
+        Command::Profile(command) => commands::profile::run(context, &command),
+        Command::Preview(args) => commands::preview::run(context, &args),
+        Command::Apply(args) => commands::apply::run(context, &args),
+        Command::Rollback(args) => commands::rollback::run(context, &args),
+        Command::Recover(args) => commands::recover::run(context, &args),
+        Command::Quarantine(command) => commands::quarantine::run(context, &command),
+        Command::Snapshot(command) => commands::snapshot::run(context, &command),
+        Command::Drift(args) => commands::drift::run(context, &args),
+        Command::Scene(command) => commands::scene::run(context, &command),
+        Command::Run(command) => commands::run::run(context, &command),
+        Command::Compare(args) => commands::compare::run(context, &args),
+        Command::Trial(command) => commands::trial::run(context, &command),
+        Command::Log(args) => commands::log::run(context, &args),
+        Command::Ledger(command) => commands::ledger::run(context, &command),
+        Command::Network(args) => commands::network::run(context, &args),
+        Command::Rehearsal(command) => commands::rehearsal::run(context, &command),
         Command::Completions { shell } => Ok(completions(shell)),
     }
 }

@@ -147,6 +147,8 @@ fn others_hands_keep_the_way_back_open(place: &Place) {
     place.run(&["rehearsal", "fault", "--others-write", &format!("{value}=dword:5")]).ok();
     place.run(&["trial", "resume"]).fails(7);
     assert_eq!(progress(place), "way-back-open");
+    let said = place.run(&["tweak", "list"]).ok();
+    assert!(said.err.contains("Trial 1 is decided, and the PC is not yet"), "{}", said.err);
     place.run(&["recover", "--force"]).ok();
 }
 

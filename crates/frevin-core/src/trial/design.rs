@@ -137,8 +137,6 @@ pub struct Design {
     pub run_seconds: u32,
     /// Whether the PC restarts before every visit, of either state.
     pub restarts: bool,
-    /// Whether Frevin may restart a live PC by itself.
-    pub restart_by_itself: bool,
     /// What the coin comes from.
     pub seed: u64,
     /// The most pairs.

@@ -305,7 +305,6 @@ impl Demo {
             budget: None,
             keep: KeepPolicy::Better,
             ping: None,
-            restart_by_itself: false,
             runs_start_program: true,
         };
         let designed = design(&self.context, &self.pc, &self.ledger, &request)?;

@@ -96,9 +96,6 @@ pub(crate) struct StartArgs {
     /// Also time how this address answers, around each visit: a ping that grows longer vetoes
     #[arg(long, value_name = "ADDRESS")]
     ping: Option<String>,
-    /// Let Frevin restart the PC by itself, as often as the trial needs
-    #[arg(long)]
-    restart_by_itself: bool,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -268,7 +265,6 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
             Keep::NotWorse => KeepPolicy::NotWorse,
         },
         ping: args.ping.clone(),
-        restart_by_itself: args.restart_by_itself,
         runs_start_program: false,
     })
 }

@@ -35,7 +35,6 @@ fn design(question: Question, seed: u64, restarts: bool) -> Design {
         warm_up: usize::from(restarts),
         run_seconds: 60,
         restarts,
-        restart_by_itself: false,
         seed,
         limit: PairLimit::default(),
         margins: Margins::default(),

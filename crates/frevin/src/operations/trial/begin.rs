@@ -48,7 +48,6 @@ pub(crate) struct Request {
     pub(crate) budget: Option<Duration>,
     pub(crate) keep: KeepPolicy,
     pub(crate) ping: Option<String>,
-    pub(crate) restart_by_itself: bool,
     /// Whether each run starts what is measured anew.
     pub(crate) runs_start_program: bool,
 }
@@ -123,7 +122,6 @@ pub(crate) fn design(
         warm_up: usize::from(restarts),
         run_seconds: request.run_seconds,
         restarts,
-        restart_by_itself: request.restart_by_itself,
         seed: request.seed,
         limit: request.limit,
         margins: request.margins,

@@ -10,10 +10,11 @@ pub(crate) use report::{PairReport, TrialReport, report};
 
 use std::time::Duration;
 
-use frevin_core::trial::{Action, Event, Pace, TrialId};
+use frevin_core::trial::{Action, Event, Pace, Progress, TrialId};
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::Pc;
 
+use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
 /// What a run takes besides its length: a scene is loaded, a recording begun.
@@ -72,6 +73,21 @@ pub(crate) fn refuse_open(ledger: &Ledger, pc: &dyn Pc) -> Result<(), Failure> {
         .detail(format!("it compares {} with {}", record.design.b.title, record.design.a.title))
         .hint("`frevin trial resume` goes on with it")
         .hint("`frevin trial abandon` gives it up, and puts the PC back"))
+}
+
+/// What the owner is told at every command, where the PC is not where the verdict of a trial wants it.
+pub(crate) fn reminder(context: &Context) -> Result<Option<String>, Failure> {
+    if !context.home().join("ledger.sqlite3").exists() {
+        return Ok(None);
+    }
+    let Some(pc) = context.pc_if_named()? else { return Ok(None) };
+    let Some(record) = context.ledger()?.open_trial(&pc.identity().id)? else { return Ok(None) };
+    let said = match record.trial().progress() {
+        Progress::WayBackOpen => "is decided, and the PC is not yet where its verdict wants it",
+        Progress::GivenUp => "is given up, and the PC is not yet put back",
+        Progress::Going | Progress::Paused | Progress::Ended => return Ok(None),
+    };
+    Ok(Some(format!("Trial {} {said}: `frevin trial resume` tries again.", record.id)))
 }
 
 fn none_yet() -> Failure {
