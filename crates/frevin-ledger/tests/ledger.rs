@@ -538,7 +538,7 @@ fn trial_design() -> Design {
         holder: None,
         others: StateDigest::new("none"),
         boot: boot("1"),
-        scene: "canyon".parse().unwrap(),
+        levels: vec!["canyon".parse().unwrap()],
         runs: 3,
         warm_up: 1,
         run_seconds: 60,

@@ -239,3 +239,32 @@ fn a_command_of_the_owners_plays_and_its_logs_are_the_runs() {
     let logs = fs_err::read_dir(place.path().join("logs")).unwrap().count();
     assert_eq!(logs, 2 * said["pairs"].as_u64().unwrap() as usize);
 }
+
+#[test]
+fn several_levels_are_one_trial_and_each_is_shown_by_itself() {
+    let place = Place::new();
+    let start = ["--scene", "night-market", "--tweak", HURTS, "--seed", "3", "--json"];
+    place.run(&["rehearsal", "fault", "--power-cut-after", "1"]).ok();
+    assert_ne!(place.run(&with(&start)).code, 1);
+    let said = json(&place.run(&["trial", "resume", "--json"]));
+    assert_eq!(said["verdict"], "worse");
+    let levels = said["by_level"].as_array().unwrap();
+    assert_eq!(levels.len(), 2);
+    assert_eq!(levels[1]["scene"], "night-market");
+    for pair in said["visits"].as_array().unwrap() {
+        assert_eq!(pair["a"]["visits"].as_array().unwrap().len(), 2);
+        // The mean of logarithms lies between the levels.
+        assert!(pair["a"]["stutter_events"].as_u64().is_some());
+    }
+    let shown = place.run(&["trial", "show"]).ok();
+    assert!(shown.out.contains("Each graphics level by itself"), "{}", shown.out);
+    // A restart, one run to warm up, three that count of each level.
+    let visits = place.json(&["run", "list"]);
+    let runs = |scene: &str| {
+        let visits = visits["visits"].as_array().unwrap().iter();
+        let of_scene = visits.filter(|visit| visit["scene"] == scene && visit["status"] == "whole");
+        of_scene.map(|visit| visit["runs"].as_array().unwrap().len()).collect::<Vec<_>>()
+    };
+    assert!(runs("canyon-run").iter().all(|runs| *runs == 4));
+    assert!(runs("night-market").iter().all(|runs| *runs == 3));
+}

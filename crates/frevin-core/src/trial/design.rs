@@ -127,8 +127,9 @@ pub struct Design {
     pub others: StateDigest,
     /// The start of the PC in which the trial began.
     pub boot: BootId,
-    /// What is measured.
-    pub scene: SceneName,
+    /// What is measured: one scene, or the same at several graphics levels, each a scene of its own. Never
+    /// empty.
+    pub levels: Vec<SceneName>,
     /// Runs of a visit that count.
     pub runs: usize,
     /// Runs before them that do not; also the first runs after each restart.
@@ -154,6 +155,12 @@ pub struct Design {
 }
 
 impl Design {
+    /// What is measured, in words: the scenes of all levels.
+    pub fn scene(&self) -> String {
+        let names: Vec<&str> = self.levels.iter().map(SceneName::as_str).collect();
+        names.join(", ")
+    }
+
     /// A state that is compared.
     pub fn arm(&self, arm: Arm) -> &ArmDesign {
         match arm {

@@ -16,6 +16,27 @@ pub struct Pace {
     pub restart: Duration,
 }
 
+/// What a visit is made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Schedule {
+    /// Whether the PC restarts before it.
+    pub restarts: bool,
+    /// Runs of each graphics level that count.
+    pub runs: usize,
+    /// Runs before them that do not.
+    pub warm_up: usize,
+    /// Graphics levels.
+    pub levels: usize,
+}
+
+impl Schedule {
+    /// The schedule of a trial.
+    pub fn of(design: &Design) -> Self {
+        let Design { restarts, runs, warm_up, .. } = *design;
+        Self { restarts, runs, warm_up, levels: design.levels.len() }
+    }
+}
+
 /// How long a trial may take.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Expected {
@@ -34,15 +55,16 @@ const FIRST_LOOK_WITH_HISTORY: usize = 3;
 
 impl Pace {
     /// What a pair of visits takes.
-    fn pair(self, restarts: bool, runs: usize, warm_up: usize) -> Duration {
-        let runs = u32::try_from(runs + warm_up).unwrap_or(u32::MAX);
+    fn pair(self, schedule: Schedule) -> Duration {
+        let Schedule { restarts, runs, warm_up, levels } = schedule;
+        let runs = u32::try_from(runs * levels + warm_up).unwrap_or(u32::MAX);
         let restart = if restarts { self.restart } else { Duration::ZERO };
         (self.run * runs + restart) * 2
     }
 
     /// How long the pairs still to come of a trial take, of which `done` are there.
     pub fn expected(self, design: &Design, done: usize) -> Expected {
-        let pair = self.pair(design.restarts, design.runs, design.warm_up);
+        let pair = self.pair(Schedule::of(design));
         let first = match design.histories.average_fps {
             Some(_) => FIRST_LOOK_WITH_HISTORY,
             None => FIRST_LOOK,
@@ -64,9 +86,9 @@ impl Pace {
 pub fn limit_within(
     budget: Duration,
     pace: Pace,
-    (restarts, runs, warm_up): (bool, usize, usize),
+    schedule: Schedule,
 ) -> Result<PairLimit, Duration> {
-    let pair = pace.pair(restarts, runs, warm_up);
+    let pair = pace.pair(schedule);
     let needs = |pairs: usize| pair * u32::try_from(pairs).unwrap_or(u32::MAX);
     let fitting = LARGEST_PAIR_COUNTS.into_iter().rev().find(|pairs| needs(*pairs) <= budget);
     fitting.and_then(PairLimit::new).ok_or_else(|| needs(LARGEST_PAIR_COUNTS[0]))
@@ -81,10 +103,14 @@ mod tests {
         let pace = Pace { run: Duration::from_secs(60), restart: Duration::from_secs(60) };
         let minutes = |minutes: u64| Duration::from_secs(60 * minutes);
         // A pair: two restarts, two warm-ups, six runs: ten minutes.
-        let within = |budget| limit_within(minutes(budget), pace, (true, 3, 1));
+        let schedule = Schedule { restarts: true, runs: 3, warm_up: 1, levels: 1 };
+        let within = |budget| limit_within(minutes(budget), pace, schedule);
         assert_eq!(within(79), Err(minutes(80)));
         for (budget, pairs) in [(80, 8), (119, 8), (120, 12), (200, 20), (999, 20)] {
             assert_eq!(within(budget).map(PairLimit::pairs), Ok(pairs), "{budget}");
         }
+        // Another level is three runs more of each visit: sixteen minutes.
+        let schedule = Schedule { levels: 2, ..schedule };
+        assert_eq!(limit_within(minutes(99), pace, schedule), Err(minutes(128)));
     }
 }

@@ -96,10 +96,10 @@ pub enum Event {
         pair: usize,
         /// The state.
         arm: Arm,
-        /// The visit.
-        visit: VisitId,
-        /// Its figures.
-        figures: VisitFigures,
+        /// The visit of each graphics level, in their order.
+        visits: Vec<VisitId>,
+        /// The figures of each.
+        levels: Vec<VisitFigures>,
         /// What was doubtful about it all the same.
         doubts: Vec<Doubt>,
     },
@@ -109,8 +109,8 @@ pub enum Event {
         pair: usize,
         /// The state.
         arm: Arm,
-        /// The visit, where one was begun.
-        visit: Option<VisitId>,
+        /// What was recorded of it, of each graphics level.
+        visits: Vec<VisitId>,
         /// Why.
         #[serde(flatten)]
         doubt: Doubt,

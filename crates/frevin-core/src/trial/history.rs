@@ -25,8 +25,14 @@ pub fn histories(earlier: &[EarlierTrial], pc: &PcId, design: &Design) -> Histor
     let alike = earlier.iter().filter(|earlier| {
         let other = earlier.trial.design();
         earlier.pc == *pc
-            && (&other.scene, other.runs, other.warm_up, other.run_seconds, other.restarts)
-                == (&design.scene, design.runs, design.warm_up, design.run_seconds, design.restarts)
+            && (&other.levels, other.runs, other.warm_up, other.run_seconds, other.restarts)
+                == (
+                    &design.levels,
+                    design.runs,
+                    design.warm_up,
+                    design.run_seconds,
+                    design.restarts,
+                )
             && earlier.trial.pairs().len() >= ENOUGH_PAIRS
     });
     let alike: Vec<&Trial> = alike.map(|earlier| &earlier.trial).collect();

@@ -6,7 +6,7 @@ use super::design::{Arm, Design, Place};
 use super::ending::{Ending, ending};
 use super::event::{Action, Doubt, Event};
 use crate::ids::BootId;
-use crate::verdict::{Comparison, Verdict, VisitFigures, compare};
+use crate::verdict::{Comparison, Histories, Verdict, VisitFigures, compare};
 use crate::visits::VisitId;
 
 /// A doubtful visit is made again so often, and then taken with its doubt.
@@ -26,9 +26,11 @@ pub struct Seen {
 /// A visit that counts.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct DoneVisit {
-    /// The visit.
-    pub visit: VisitId,
-    /// Its figures.
+    /// The visit of each graphics level, in their order.
+    pub visits: Vec<VisitId>,
+    /// The figures of each.
+    pub levels: Vec<VisitFigures>,
+    /// Over all levels.
     pub figures: VisitFigures,
     /// What is doubtful about it.
     pub doubts: Vec<Doubt>,
@@ -105,12 +107,18 @@ impl Trial {
             Event::Began { boot, .. } => self.last_used = boot.clone(),
             Event::Switched { .. } => self.not_settled = None,
             Event::Restarted { .. } => {}
-            Event::Visited { pair, arm, visit, figures, doubts } => {
+            Event::Visited { pair, arm, visits, levels, doubts } => {
                 // What was acknowledged twice counts once.
                 if (*pair, *arm) != self.due() {
                     return;
                 }
-                let done = DoneVisit { visit: *visit, figures: *figures, doubts: doubts.clone() };
+                let Some(figures) = VisitFigures::over_levels(levels) else { return };
+                let done = DoneVisit {
+                    visits: visits.clone(),
+                    levels: levels.clone(),
+                    figures,
+                    doubts: doubts.clone(),
+                };
                 self.repeats = 0;
                 match (self.half.take(), arm) {
                     (None, arm) => self.half = Some((*arm, done)),
@@ -185,10 +193,23 @@ impl Trial {
 
     /// What the pairs so far say.
     pub fn comparison(&self) -> Comparison {
-        let pairs: Vec<_> =
-            self.pairs.iter().map(|pair| (pair.a.figures, pair.b.figures)).collect();
-        let Design { limit, margins, histories, .. } = &self.design;
-        compare(&pairs, *limit, *margins, histories)
+        let figures = self.pairs.iter().map(|pair| (pair.a.figures, pair.b.figures));
+        self.compared(figures.collect(), &self.design.histories)
+    }
+
+    /// What the pairs so far say of one graphics level, for reading: verdicts are over all levels.
+    pub fn comparison_of_level(&self, level: usize) -> Comparison {
+        let of_level =
+            |pair: &DonePair| Some((*pair.a.levels.get(level)?, *pair.b.levels.get(level)?));
+        self.compared(self.pairs.iter().filter_map(of_level).collect(), &Histories::default())
+    }
+
+    fn compared(
+        &self,
+        pairs: Vec<(VisitFigures, VisitFigures)>,
+        histories: &Histories,
+    ) -> Comparison {
+        compare(&pairs, self.design.limit, self.design.margins, histories)
     }
 
     /// Whether a visit that is doubtful is made again, and not taken with its doubt.

@@ -15,7 +15,7 @@ mod machine;
 
 pub use design::{Arm, ArmDesign, Design, KeepPolicy, Place, Question, TrialId};
 pub use doubts::doubts;
-pub use duration::{Expected, Pace, limit_within};
+pub use duration::{Expected, Pace, Schedule, limit_within};
 pub use ending::{Ending, Reason, ending};
 pub use event::{Action, Doubt, Event};
 pub use history::{EarlierTrial, histories};

@@ -296,7 +296,7 @@ impl Demo {
         let request = Request {
             arms: Arms::Apply(Named::Profile(PROFILE_NAME.to_owned())),
             consents: Vec::new(),
-            scene: Some(self.scene.clone()),
+            scenes: vec![self.scene.clone()],
             runs: RUNS,
             run_seconds: RUN_SECONDS,
             seed: self.seed,
@@ -309,14 +309,15 @@ impl Demo {
         };
         let designed = design(&self.context, &self.pc, &self.ledger, &request)?;
         self.say(|page| {
-            let begin = Beginning { designed: &designed, recording: None, is_simulated: true };
+            let begin =
+                Beginning { designed: &designed, recording: Vec::new(), is_simulated: true };
             show_beginning(&begin, page);
         });
         let progress = self.outer.progress(designed.design.limit.pairs() as u64, "pairs of visits");
         let source = SceneSource::find(&self.context, &self.pc, &mut self.ledger, &self.scene)?;
         let mut driver =
             Driver::begin(&self.context, &mut self.pc, &mut self.ledger, designed.design)?;
-        driver.drive(&mut || source.make(&self.context))?;
+        driver.drive(&mut |_| source.make(&self.context))?;
         let (ledger, pc, record) = driver.done()?;
         let report = report(ledger, Some(pc), &record)?;
         progress.finish_and_clear();

@@ -69,9 +69,10 @@ pub(crate) struct StartArgs {
     /// Let this tweak touch what is protected
     #[arg(long, value_name = "AREA/NAME")]
     allow_protected: Vec<String>,
-    /// What is measured [default: what the profile names]
-    #[arg(long)]
-    scene: Option<SceneName>,
+    /// What is measured; several where it is measured at several graphics levels, each a scene of its own
+    /// [default: what the profile names]
+    #[arg(long, value_name = "SCENE")]
+    scene: Vec<SceneName>,
     /// Runs of a visit that count
     #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=50))]
     runs: u16,
@@ -117,7 +118,7 @@ fn parse_budget(text: &str) -> Result<Duration, String> {
 pub(crate) struct Beginning<'a> {
     pub(crate) designed: &'a Designed,
     /// How a run is recorded, where the owner has said.
-    pub(crate) recording: Option<String>,
+    pub(crate) recording: Vec<String>,
     pub(crate) is_simulated: bool,
 }
 
@@ -126,7 +127,7 @@ pub(crate) struct Beginning<'a> {
 pub(crate) struct StatusReport {
     pub(crate) trial: TrialId,
     pub(crate) progress: Progress,
-    pub(crate) scene: SceneName,
+    pub(crate) scenes: Vec<SceneName>,
     pub(crate) a: String,
     pub(crate) b: String,
     pub(crate) pairs_made: usize,
@@ -198,9 +199,11 @@ fn start(
     refuse_open(ledger, &*pc)?;
     let mut request = request(context, args)?;
     let designed = design(context, &*pc, ledger, &request)?;
-    let source = SceneSource::find(context, &*pc, ledger, &designed.design.scene)?;
+    let find = |scene| SceneSource::find(context, &*pc, ledger, scene);
+    let sources: Vec<SceneSource> =
+        designed.design.levels.iter().map(find).collect::<Result<_, _>>()?;
     // A scene that starts its program anew spares the restart.
-    let designed = if source.starts_program() {
+    let designed = if sources.iter().all(SceneSource::starts_program) {
         request.runs_start_program = true;
         design(context, &*pc, ledger, &request)?
     } else {
@@ -208,10 +211,8 @@ fn start(
     };
     let mut page = Page::default();
     let is_simulated = pc.identity().kind == PcKind::Rehearsal;
-    show_beginning(
-        &Beginning { designed: &designed, recording: source.in_words(), is_simulated },
-        &mut page,
-    );
+    let recording: Vec<String> = sources.iter().filter_map(SceneSource::in_words).collect();
+    show_beginning(&Beginning { designed: &designed, recording, is_simulated }, &mut page);
     context.confirm(&page, "Begin it?")?;
     let driver = Driver::begin(context, pc, ledger, designed.design)?;
     let record = driver.record()?;
@@ -250,7 +251,7 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
     Ok(Request {
         arms,
         consents: args.allow_protected.clone(),
-        scene: args.scene.clone(),
+        scenes: args.scene.clone(),
         runs: args.runs.into(),
         run_seconds: args.seconds.into(),
         seed,
@@ -275,8 +276,8 @@ fn drive(
     mut driver: Driver<'_>,
     record: &TrialRecord,
 ) -> Result<Outcome, Failure> {
-    let source = driver.source(context, &record.design.scene)?;
-    let stopped = driver.drive(&mut || source.make(context))?;
+    let sources = driver.sources(context, &record.design.levels)?;
+    let stopped = driver.drive(&mut |level| sources[level].make(context))?;
     let (ledger, pc, record) = driver.done()?;
     match stopped {
         Stopped::Ended => {
@@ -304,7 +305,7 @@ fn status(
     Ok(StatusReport {
         trial: record.id,
         progress: trial.progress(),
-        scene: design.scene.clone(),
+        scenes: design.levels.clone(),
         a: design.a.title.clone(),
         b: design.b.title.clone(),
         pairs_made: trial.pairs().len(),

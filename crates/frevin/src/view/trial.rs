@@ -2,13 +2,14 @@
 
 use std::time::Duration;
 
+use frevin_core::ids::SceneName;
 use frevin_core::trial::{Arm, Doubt, KeepPolicy, Progress, Question, Reason};
 use frevin_core::verdict::Verdict;
 
 use super::verdict::{headline, show_comparison};
 use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
 use crate::commands::trial::{StatusReport, TrialList};
-use crate::operations::trial::{PairReport, TrialReport};
+use crate::operations::trial::{LevelReport, PairReport, TrialReport};
 use crate::outcome::View;
 use crate::view::plan::with_article;
 
@@ -46,12 +47,14 @@ pub(crate) fn reason_in_words(reason: Reason) -> &'static str {
 
 impl View for TrialReport {
     fn show(&self, page: &mut Page) {
-        let Self { trial, scene, a, b, .. } = self;
+        let Self { trial, a, b, .. } = self;
+        let scene = together(&self.scenes);
         page.heading(format_args!("Trial {trial}: is {b} better than {a}, in {scene}?"));
         show_comparison(&self.comparison, &self.around, &self.cautions, page);
         if self.with_history {
             page.line(dim("  Earlier trials of this PC told how much visits differ by chance."));
         }
+        show_levels(&self.by_level, page);
         show_pairs(&self.visits, page);
         for voided in &self.voided {
             let state: &str = voided.arm.into();
@@ -116,6 +119,28 @@ impl TrialReport {
     }
 }
 
+/// What was measured, in words.
+fn together(scenes: &[SceneName]) -> String {
+    let names: Vec<&str> = scenes.iter().map(SceneName::as_str).collect();
+    names.join(", ")
+}
+
+/// What each graphics level shows by itself.
+fn show_levels(levels: &[LevelReport], page: &mut Page) {
+    if levels.is_empty() {
+        return;
+    }
+    page.heading("Each graphics level by itself, for reading");
+    let mut table = Table::new(["", "", ">A", ">B", ">difference", ">95 % interval"]);
+    for level in levels {
+        for finding in &level.findings {
+            let [name, a, b, difference, interval, _] = super::verdict::row(finding);
+            table.row([level.scene.to_string(), name, a, b, difference, interval]);
+        }
+    }
+    page.table(table);
+}
+
 fn show_pairs(pairs: &[PairReport], page: &mut Page) {
     if pairs.is_empty() {
         return;
@@ -164,7 +189,9 @@ pub(crate) fn show_beginning(begin: &crate::commands::trial::Beginning<'_>, page
     let design = &begin.designed.design;
     page.heading(format_args!(
         "A trial: is {} better than {}, in {}?",
-        design.b.title, design.a.title, design.scene
+        design.b.title,
+        design.a.title,
+        design.scene()
     ));
     for left_out in &begin.designed.left_out {
         page.line(dim(format_args!(
@@ -199,7 +226,7 @@ pub(crate) fn show_beginning(begin: &crate::commands::trial::Beginning<'_>, page
         ),
         ("ends with", policy_in_words(design.question, design.keep).to_owned()),
     ];
-    if let Some(recording) = &begin.recording {
+    for recording in &begin.recording {
         pairs.push(("each run", recording.clone()));
     }
     if let Some(address) = &design.ping {
@@ -236,7 +263,10 @@ impl View for StatusReport {
     fn show(&self, page: &mut Page) {
         page.heading(format_args!(
             "Trial {}: {} against {}, in {}",
-            self.trial, self.b, self.a, self.scene
+            self.trial,
+            self.b,
+            self.a,
+            together(&self.scenes)
         ));
         let state = match self.progress {
             Progress::Going => "going on",
@@ -297,7 +327,7 @@ impl View for TrialList {
                 when(one.begun_at),
                 one.b.clone(),
                 one.a.clone(),
-                one.scene.to_string(),
+                together(&one.scenes),
                 one.comparison.pairs.to_string(),
                 match (one.progress, ended) {
                     (_, true) => headline(&one.comparison),

@@ -109,7 +109,7 @@ fn basis(comparison: &Comparison) -> String {
     }
 }
 
-fn row(finding: &MetricFinding) -> [String; 6] {
+pub(super) fn row(finding: &MetricFinding) -> [String; 6] {
     let difference = |of: fn(&frevin_core::verdict::Interval) -> String| {
         finding.difference.as_ref().map_or_else(|| dim("too few pairs"), of)
     };

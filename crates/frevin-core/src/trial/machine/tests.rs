@@ -30,7 +30,7 @@ fn design(question: Question, seed: u64, restarts: bool) -> Design {
         holder: None,
         others: StateDigest::new("none"),
         boot: BootId::new("0"),
-        scene: "canyon".parse().unwrap(),
+        levels: vec!["canyon".parse().unwrap()],
         runs: 3,
         warm_up: usize::from(restarts),
         run_seconds: 60,
@@ -94,8 +94,8 @@ impl MadeUp {
             Action::Visit { pair, arm, .. } => {
                 assert_eq!(self.place, arm.into());
                 self.fresh.set(false);
-                let figures = self.figures(pair, arm);
-                Event::Visited { pair, arm, visit: VisitId(0), figures, doubts: Vec::new() }
+                let levels = vec![self.figures(pair, arm)];
+                Event::Visited { pair, arm, visits: vec![VisitId(0)], levels, doubts: Vec::new() }
             }
             Action::Decide { verdict } => Event::Decided { verdict },
             Action::End(ending) => Event::Ended(ending),
@@ -270,14 +270,14 @@ fn a_visit_is_doubted_twice_and_acknowledged_once() {
     let (pair, arm) = trial.due();
     for _ in 0..2 {
         assert!(trial.repeats_doubtful_visit());
-        trial.take(&Event::Voided { pair, arm, visit: None, doubt: Doubt::CutShort });
+        trial.take(&Event::Voided { pair, arm, visits: Vec::new(), doubt: Doubt::CutShort });
     }
     assert!(!trial.repeats_doubtful_visit());
     let visited = Event::Visited {
         pair,
         arm,
-        visit: VisitId(3),
-        figures: pc.figures(pair, arm),
+        visits: vec![VisitId(3)],
+        levels: vec![pc.figures(pair, arm)],
         doubts: vec![Doubt::CutShort],
     };
     trial.take(&visited);

@@ -9,7 +9,8 @@ use frevin_core::preview::{LeftOut, Plan, Reason, Wish};
 use frevin_core::profile::{RevisionName, Version};
 use frevin_core::setting::{PowerSource, TakesEffect};
 use frevin_core::trial::{
-    ArmDesign, Design, EarlierTrial, Expected, KeepPolicy, Pace, Question, histories, limit_within,
+    ArmDesign, Design, EarlierTrial, Expected, KeepPolicy, Pace, Question, Schedule, histories,
+    limit_within,
 };
 use frevin_core::tweak::{TweakUse, Wanted};
 use frevin_core::verdict::{Histories, Margins, PairLimit};
@@ -39,7 +40,8 @@ pub(crate) enum Arms {
 pub(crate) struct Request {
     pub(crate) arms: Arms,
     pub(crate) consents: Vec<String>,
-    pub(crate) scene: Option<SceneName>,
+    /// What is measured, at each graphics level; nothing: what the profile names.
+    pub(crate) scenes: Vec<SceneName>,
     pub(crate) runs: usize,
     pub(crate) run_seconds: u32,
     pub(crate) seed: u64,
@@ -102,10 +104,14 @@ pub(crate) fn design(
     };
     let moments = plans.iter().flatten().flat_map(Plan::writes).map(|step| step.takes_effect);
     let restarts = moments.chain(waits.iter().map(|waiting| waiting.waits_for)).any(felt_late);
-    let scene = request.scene.clone().or(sides.scene).ok_or_else(|| {
-        Failure::new(Kind::Usage, "say what is to be measured: --scene NAME")
-            .hint("`frevin scene list` shows the scenes there are")
-    })?;
+    let levels = match request.scenes[..] {
+        [] => sides.scene.into_iter().collect(),
+        _ => request.scenes.clone(),
+    };
+    if levels.is_empty() {
+        return Err(Failure::new(Kind::Usage, "say what is to be measured: --scene NAME")
+            .hint("`frevin scene list` shows the scenes there are"));
+    }
     let mut others = layers;
     if let Some(holder) = sides.holder {
         drop(others.take_out(&Selection::Change(holder)));
@@ -117,7 +123,7 @@ pub(crate) fn design(
         holder: sides.holder,
         others: others.digest(),
         boot: pc.boot()?,
-        scene,
+        levels,
         runs: request.runs,
         warm_up: usize::from(restarts),
         run_seconds: request.run_seconds,
@@ -146,8 +152,7 @@ pub(crate) fn design(
 }
 
 fn limit_for(budget: Duration, pace: Pace, design: &Design) -> Result<PairLimit, Failure> {
-    let schedule = (design.restarts, design.runs, design.warm_up);
-    limit_within(budget, pace, schedule).map_err(|needed| {
+    limit_within(budget, pace, Schedule::of(design)).map_err(|needed| {
         let minutes = needed.as_secs().div_ceil(60);
         let message = format!("a trial of this takes up to {minutes} min at least");
         Failure::new(Kind::Usage, message)

@@ -31,8 +31,8 @@ use crate::operations::recover;
 use crate::operations::rollback;
 use crate::view::count;
 
-/// Makes the source that the next visit is recorded from.
-pub(crate) type Sources<'a> = dyn FnMut() -> Result<Box<dyn FrameSource + 'a>, Failure> + 'a;
+/// Makes the source that the next visit at a graphics level, by its place, is recorded from.
+pub(crate) type Sources<'a> = dyn FnMut(usize) -> Result<Box<dyn FrameSource + 'a>, Failure> + 'a;
 
 /// Where a trial stopped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -93,13 +93,14 @@ impl<'a> Driver<'a> {
         Ok(self.ledger.trial(self.id)?)
     }
 
-    /// How its scene is recorded.
-    pub(crate) fn source(
+    /// How a run of each graphics level comes about.
+    pub(crate) fn sources(
         &mut self,
         context: &Context,
-        scene: &SceneName,
-    ) -> Result<SceneSource, Failure> {
-        SceneSource::find(context, &*self.pc, self.ledger, scene)
+        levels: &[SceneName],
+    ) -> Result<Vec<SceneSource>, Failure> {
+        let find = |scene| SceneSource::find(context, &*self.pc, self.ledger, scene);
+        levels.iter().map(find).collect()
     }
 
     /// What it was driven with, and the trial as the ledger keeps it now.
@@ -178,7 +179,7 @@ impl<'a> Driver<'a> {
                 Action::Visit { pair, arm, warm_up, runs } => {
                     self.write(Event::Began { action, boot: seen.boot })?;
                     self.say_visit(pair, arm);
-                    self.visit(pair, arm, warm_up, runs, &mut *sources()?)?;
+                    self.visit(TrialVisit { trial: self.id, pair, arm }, warm_up, runs, sources)?;
                 }
             }
         }
@@ -245,88 +246,123 @@ impl<'a> Driver<'a> {
         }
     }
 
+    /// Visits the state that the PC is in, at each graphics level one after another.
     fn visit(
         &mut self,
-        pair: usize,
-        arm: Arm,
+        of: TrialVisit,
         warm_up: usize,
         runs: usize,
-        source: &mut dyn FrameSource,
+        sources: &mut Sources<'_>,
     ) -> Result<(), Failure> {
-        let design = self.trial.design();
-        let of_trial = TrialVisit { trial: self.id, pair, arm };
+        let design = self.trial.design().clone();
+        let state_name = super::report::state_name(self.id, of.arm)?;
         let ping = design.ping.as_deref().map(Pinged::find).transpose()?;
-        let plan = VisitPlan {
-            scene: &design.scene,
-            state_name: &super::report::state_name(self.id, arm)?,
-            runs,
-            warm_up: Some(warm_up),
-            length: Duration::from_secs(design.run_seconds.into()),
-            despite_waiting: false,
-            declared: &DeclaredConditions::default(),
-            ping: ping.as_ref(),
-            of_trial: Some(of_trial),
-        };
-        let pc: &mut dyn Pc = &mut *self.pc;
-        match visit(&self.context, self.ledger, Some(pc), source, &plan) {
-            Ok(id) => self.acknowledge(of_trial, id),
-            Err(failure) => {
-                let reason = failure.message.clone();
-                let doubt = Doubt::BrokenOff { reason };
-                self.write(Event::Voided { pair, arm, visit: None, doubt })?;
-                Err(failure.hint(how_to_go_on()))
+        let mut visits = Vec::new();
+        for (level, scene) in design.levels.iter().enumerate() {
+            let plan = VisitPlan {
+                scene,
+                state_name: &state_name,
+                runs,
+                // The PC is warm after the first level.
+                warm_up: Some(if level == 0 { warm_up } else { 0 }),
+                length: Duration::from_secs(design.run_seconds.into()),
+                despite_waiting: false,
+                declared: &DeclaredConditions::default(),
+                ping: ping.as_ref(),
+                of_trial: Some(of),
+            };
+            let pc: &mut dyn Pc = &mut *self.pc;
+            let made = sources(level).and_then(|mut source| {
+                visit(&self.context, self.ledger, Some(pc), &mut *source, &plan)
+            });
+            match made {
+                Ok(id) => visits.push(id),
+                Err(failure) => {
+                    let reason = failure.message.clone();
+                    self.void(of, visits, Doubt::BrokenOff { reason })?;
+                    return Err(failure.hint(how_to_go_on()));
+                }
             }
         }
+        self.acknowledge(of, visits)
     }
 
-    /// Looks at a visit that is whole, and writes down whether it counts.
-    fn acknowledge(&mut self, of: TrialVisit, id: VisitId) -> Result<(), Failure> {
-        let TrialVisit { pair, arm, .. } = of;
-        let record = self.ledger.visit(id)?;
-        let doubts = doubts(self.trial.design(), &record, &self.earlier(arm)?);
-        if let Some(doubt) = doubts.first()
-            && self.trial.repeats_doubtful_visit()
-        {
-            let doubt = doubt.clone();
-            self.ledger.void_visit(id, &crate::view::trial::doubt_in_words(&doubt))?;
-            return self.write(Event::Voided { pair, arm, visit: Some(id), doubt });
+    /// Says that what was recorded of a visit does not count.
+    fn void(&mut self, of: TrialVisit, visits: Vec<VisitId>, doubt: Doubt) -> Result<(), Failure> {
+        for visit in &visits {
+            self.ledger.void_visit(*visit, &crate::view::trial::doubt_in_words(&doubt))?;
         }
-        let ping = record.environment.as_ref().and_then(|around| {
-            let [before, after] = [&around.before, &around.after]
-                .map(|one| one.ping.and_then(|ping| ping.times).map(|times| times.median_ms));
-            Some((before? + after?) / 2.0)
-        });
-        let figures = counted(&record)?.with_ping(ping);
-        self.write(Event::Visited { pair, arm, visit: id, figures, doubts })
+        let TrialVisit { pair, arm, .. } = of;
+        self.write(Event::Voided { pair, arm, visits, doubt })
     }
 
-    /// The visits to a state that count so far.
-    fn earlier(&self, arm: Arm) -> Result<Vec<VisitRecord>, Failure> {
-        let of_arm = self.trial.pairs().iter().map(|pair| match arm {
-            Arm::A => pair.a.visit,
-            Arm::B => pair.b.visit,
-        });
-        of_arm.map(|id| Ok(self.ledger.visit(id)?)).collect()
+    /// Looks at a visit that is whole at each level, and writes down whether it counts.
+    fn acknowledge(&mut self, of: TrialVisit, visits: Vec<VisitId>) -> Result<(), Failure> {
+        let TrialVisit { pair, arm, .. } = of;
+        let (mut levels, mut found) = (Vec::new(), Vec::new());
+        for (level, id) in visits.iter().enumerate() {
+            let record = self.ledger.visit(*id)?;
+            for doubt in doubts(self.trial.design(), &record, &self.earlier(arm, level)?) {
+                if !found.contains(&doubt) {
+                    found.push(doubt);
+                }
+            }
+            levels.push(counted(&record)?.with_ping(ping_ms(&record)));
+        }
+        match found.first() {
+            Some(doubt) if self.trial.repeats_doubtful_visit() => {
+                let doubt = doubt.clone();
+                self.void(of, visits, doubt)
+            }
+            _ => self.write(Event::Visited { pair, arm, visits, levels, doubts: found }),
+        }
     }
 
-    /// Acknowledges a visit that was cut off after its end.
+    /// The visits to a state at a graphics level that count so far.
+    fn earlier(&self, arm: Arm, level: usize) -> Result<Vec<VisitRecord>, Failure> {
+        let of_arm = self.trial.pairs().iter().filter_map(|pair| match arm {
+            Arm::A => pair.a.visits.get(level),
+            Arm::B => pair.b.visits.get(level),
+        });
+        of_arm.map(|id| Ok(self.ledger.visit(*id)?)).collect()
+    }
+
+    /// Settles a visit that was cut off: it counts where it was whole at every level, and else does not.
     fn acknowledge_visits(&mut self) -> Result<(), Failure> {
         let record = self.ledger.trial(self.id)?;
-        let told: Vec<VisitId> = record
-            .events
-            .iter()
-            .filter_map(|event| match &event.event {
-                Event::Visited { visit, .. } => Some(*visit),
-                Event::Voided { visit, .. } => *visit,
-                _ => None,
-            })
-            .collect();
-        for (id, of) in self.ledger.visits_of_trial(self.id)? {
-            if !told.contains(&id) && (of.pair, of.arm) == self.trial.due() {
-                self.acknowledge(of, id)?;
+        let mut told: Vec<VisitId> = Vec::new();
+        for event in &record.events {
+            match &event.event {
+                Event::Visited { visits, .. } | Event::Voided { visits, .. } => {
+                    told.extend(visits);
+                }
+                Event::Began { .. }
+                | Event::Switched { .. }
+                | Event::Restarted { .. }
+                | Event::Paused
+                | Event::Resumed
+                | Event::Decided { .. }
+                | Event::NotSettled { .. }
+                | Event::Ended(_)
+                | Event::Abandoned => {}
             }
         }
-        Ok(())
+        let (pair, arm) = self.trial.due();
+        let due = TrialVisit { trial: self.id, pair, arm };
+        let visits = self.ledger.visits_of_trial(self.id)?;
+        let untold: Vec<VisitId> = visits
+            .into_iter()
+            .filter(|(id, of)| !told.contains(id) && *of == due)
+            .map(|(id, _)| id)
+            .collect();
+        if untold.is_empty() {
+            return Ok(());
+        }
+        if untold.len() == record.design.levels.len() {
+            return self.acknowledge(due, untold);
+        }
+        let reason = "Frevin was cut off".to_owned();
+        self.void(due, untold, Doubt::BrokenOff { reason })
     }
 
     fn say_visit(&self, pair: usize, arm: Arm) {
@@ -349,6 +385,14 @@ impl<'a> Driver<'a> {
             .hint("`frevin log` shows what was done; bring back what was in force, then `frevin trial resume`")
             .hint("`frevin trial abandon` gives the trial up, and takes back what is its own")
     }
+}
+
+/// How fast an address answered around a visit: the mean of the medians before it and after it.
+fn ping_ms(visit: &VisitRecord) -> Option<f64> {
+    let around = visit.environment.as_ref()?;
+    let [before, after] = [&around.before, &around.after]
+        .map(|one| one.ping.and_then(|ping| ping.times).map(|times| times.median_ms));
+    Some((before? + after?) / 2.0)
 }
 
 fn how_to_go_on() -> &'static str {

@@ -6,7 +6,7 @@ mod report;
 
 pub(crate) use begin::{Arms, Designed, Request, design};
 pub(crate) use drive::{Driver, Stopped};
-pub(crate) use report::{PairReport, TrialReport, report};
+pub(crate) use report::{LevelReport, PairReport, TrialReport, report};
 
 use std::time::Duration;
 

@@ -5,7 +5,7 @@ use frevin_core::setting::TakesEffect;
 use frevin_core::trial::{
     Arm, Doubt, Ending, Event, KeepPolicy, Progress, Question, Reason, TrialId,
 };
-use frevin_core::verdict::{Comparison, VisitFigures};
+use frevin_core::verdict::{Comparison, MetricFinding, VisitFigures};
 use frevin_core::visits::{Caution, VisitId, VisitRecord};
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::Pc;
@@ -30,7 +30,8 @@ pub(crate) struct PairReport {
 /// A visit of a pair.
 #[derive(Debug, Clone, Serialize)]
 pub(crate) struct SideReport {
-    pub(crate) visit: VisitId,
+    /// The visit of each graphics level.
+    pub(crate) visits: Vec<VisitId>,
     pub(crate) average_fps: f64,
     pub(crate) low_1_percent_fps: f64,
     pub(crate) stutter_events: u64,
@@ -46,6 +47,13 @@ pub(crate) struct VoidedReport {
     pub(crate) doubt: Doubt,
 }
 
+/// What one graphics level shows by itself.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct LevelReport {
+    pub(crate) scene: SceneName,
+    pub(crate) findings: Vec<MetricFinding>,
+}
+
 /// A trial that has ended, or as far as it is.
 #[derive(Debug, Clone, Serialize)]
 pub(crate) struct TrialReport {
@@ -54,7 +62,8 @@ pub(crate) struct TrialReport {
     pub(crate) ended_at: Option<Timestamp>,
     pub(crate) progress: Progress,
     pub(crate) question: Question,
-    pub(crate) scene: SceneName,
+    /// What was measured: several where it was at several graphics levels.
+    pub(crate) scenes: Vec<SceneName>,
     pub(crate) a: String,
     pub(crate) b: String,
     pub(crate) seed: u64,
@@ -74,6 +83,8 @@ pub(crate) struct TrialReport {
     /// The pairs in the order in which they were made.
     pub(crate) visits: Vec<PairReport>,
     pub(crate) voided: Vec<VoidedReport>,
+    /// What each graphics level shows by itself, for reading, where there are several.
+    pub(crate) by_level: Vec<LevelReport>,
     pub(crate) cautions: Vec<Caution>,
     #[serde(flatten)]
     pub(crate) around: Around,
@@ -98,13 +109,36 @@ pub(crate) fn report(
     let trial = record.trial();
     let design = &record.design;
     let comparison = trial.comparison();
-    let mut pairs: Vec<(VisitRecord, VisitRecord)> = Vec::new();
-    for pair in trial.pairs() {
-        pairs.push((ledger.visit(pair.a.visit)?, ledger.visit(pair.b.visit)?));
-    }
-    let borrowed: Vec<_> = pairs.iter().map(|(a, b)| (a, b)).collect();
     let (a, b) = (state_name(record.id, Arm::A)?, state_name(record.id, Arm::B)?);
-    let (around, cautions) = around_and_cautions((&a, &b), &borrowed, 0, 0);
+    let mut cautions: Vec<Caution> = Vec::new();
+    let mut around = Around { around_a: Vec::new(), around_b: Vec::new() };
+    for level in 0..design.levels.len() {
+        let mut pairs: Vec<(VisitRecord, VisitRecord)> = Vec::new();
+        for pair in trial.pairs() {
+            if let (Some(a), Some(b)) = (pair.a.visits.get(level), pair.b.visits.get(level)) {
+                pairs.push((ledger.visit(*a)?, ledger.visit(*b)?));
+            }
+        }
+        let borrowed: Vec<_> = pairs.iter().map(|(a, b)| (a, b)).collect();
+        let (around_level, of_level) = around_and_cautions((&a, &b), &borrowed, 0, 0);
+        around.around_a.extend(around_level.around_a);
+        around.around_b.extend(around_level.around_b);
+        let is_new = |caution: &Caution| !cautions.contains(caution);
+        let new: Vec<Caution> = of_level.into_iter().filter(is_new).collect();
+        cautions.extend(new);
+    }
+    let by_level = match design.levels[..] {
+        [] | [_] => Vec::new(),
+        _ => design
+            .levels
+            .iter()
+            .enumerate()
+            .map(|(level, scene)| LevelReport {
+                scene: scene.clone(),
+                findings: trial.comparison_of_level(level).findings,
+            })
+            .collect(),
+    };
     let ending = trial.ended();
     let own = pc.filter(|pc| pc.identity().id == record.pc);
     let waits = own.map(|pc| waiting(pc, ledger)).transpose()?.unwrap_or_default();
@@ -123,7 +157,7 @@ pub(crate) fn report(
         let VisitFigures { ln_average_fps, ln_low_1_percent_fps, stutter_events, .. } =
             done.figures;
         SideReport {
-            visit: done.visit,
+            visits: done.visits.clone(),
             average_fps: ln_average_fps.exp(),
             low_1_percent_fps: ln_low_1_percent_fps.exp(),
             stutter_events,
@@ -142,7 +176,7 @@ pub(crate) fn report(
         ended_at,
         progress: trial.progress(),
         question: design.question,
-        scene: design.scene.clone(),
+        scenes: design.levels.clone(),
         a: design.a.title.clone(),
         b: design.b.title.clone(),
         seed: design.seed,
@@ -154,6 +188,7 @@ pub(crate) fn report(
         waits_for: waits.iter().map(|waiting| waiting.waits_for).max(),
         visits: visits.collect(),
         voided: voided.collect(),
+        by_level,
         cautions,
         around,
         with_history: design.histories.average_fps.is_some(),
