@@ -4,16 +4,20 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
 #![allow(clippy::print_stdout, reason = "a script reads the figures")]
 
+mod common;
+
 use std::path::Path;
 
 use frevin_core::ids::{BootId, PcId};
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{Action, BackStep, Reason, Step};
 use frevin_core::setting::{Address, RegistryData, State, TakesEffect, Value};
+use frevin_core::trial::Event;
 use frevin_core::tweak::TweakUse;
 use frevin_core::waiting::{PastWrite, Start};
 use frevin_ledger::{
-    Change, Ledger, LedgerError, NewBackStep, NewChange, NewRollback, NewStep, Saved, Unfinished,
+    Change, Ledger, LedgerError, NewBackStep, NewChange, NewRollback, NewStep, NewTrial, Saved,
+    TrialRecord, Unfinished,
 };
 use jiff::Timestamp;
 
@@ -92,6 +96,11 @@ fn write(home: &Path) {
             ledger.finish_rollback(id, now()).unwrap();
         }
     }
+    // What a trial wants is frozen in its design: it decides too.
+    let design = common::trial_design();
+    let new = NewTrial { pc: &pc, boot: &boot, at: now(), design: &design };
+    let trial = ledger.begin_trial(&new).unwrap();
+    ledger.add_trial_event(trial, now(), &Event::Paused).unwrap();
 }
 
 /// All that decides what is written to the PC.
@@ -102,6 +111,7 @@ struct Said {
     unfinished: Option<Unfinished>,
     waiting: Vec<PastWrite>,
     document: String,
+    trials: Vec<TrialRecord>,
 }
 
 fn read(home: &Path) -> Result<Said, LedgerError> {
@@ -113,6 +123,7 @@ fn read(home: &Path) -> Result<Said, LedgerError> {
         unfinished: ledger.unfinished(&pc)?,
         waiting: ledger.past_writes(&pc, &boot)?,
         document: ledger.revision(&"p".parse().unwrap())?.document,
+        trials: ledger.trials(&pc)?,
     })
 }
 

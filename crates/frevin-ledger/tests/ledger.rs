@@ -1,17 +1,18 @@
 //! What the ledger keeps, it keeps: across a reopening, whole or not at all, and unchanged.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
 
+mod common;
+
 use std::path::Path;
 
 use frevin_core::environment::{BeforeAndAfter, Environment};
-use frevin_core::ids::{BootId, PcId, StartId, StateDigest};
+use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{Action, BackStep, Reason, Step};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, RegistryData, State, TakesEffect, Value};
-use frevin_core::trial::{ArmDesign, Design, Event, KeepPolicy, Question};
+use frevin_core::trial::Event;
 use frevin_core::tweak::{Argument, TweakUse};
-use frevin_core::verdict::{Histories, Margins, PairLimit};
 use frevin_core::visits::{
     InForce, RunSource, Scene, VisitContext, VisitId, VisitRecord, VisitStatus,
 };
@@ -500,7 +501,7 @@ fn a_sealed_ledger_of_the_fifth_schema_is_sealed_anew_where_it_is_whole() {
 fn events_of_trials_are_kept_in_order_and_never_change() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = Ledger::open(home.path()).unwrap();
-    let design = trial_design();
+    let design = common::trial_design();
     let new = NewTrial { pc: &pc(), boot: &boot("1"), at: now(), design: &design };
     let id = ledger.begin_trial(&new).unwrap();
     let events = [Event::Paused, Event::Resumed, Event::Abandoned];
@@ -527,30 +528,6 @@ fn events_of_trials_are_kept_in_order_and_never_change() {
     .unwrap();
     let altered = ledger.altered().unwrap();
     assert!(altered.contains(&SealedPart::Trial(id)), "{altered:?}");
-}
-
-fn trial_design() -> Design {
-    let arm = |title: &str| ArmDesign { title: title.into(), revision: None, wishes: Vec::new() };
-    Design {
-        question: Question::Apply,
-        a: arm("as it is"),
-        b: arm("evening@1"),
-        holder: None,
-        others: StateDigest::new("none"),
-        boot: boot("1"),
-        levels: vec!["canyon".parse().unwrap()],
-        runs: 3,
-        warm_up: 1,
-        run_seconds: 60,
-        restarts: true,
-        seed: 1,
-        limit: PairLimit::default(),
-        margins: Margins::default(),
-        histories: Histories::default(),
-        keep: KeepPolicy::Better,
-        ping: None,
-        on_battery: false,
-    }
 }
 
 /// Times as text have no order: fractions of any length, a clock that was set back.

@@ -624,6 +624,41 @@ fn the_whole_story_is_told_on_windows_too() {
     pc.frevin(&["recover"]).ok();
 }
 
+/// Restarts are its owner's: the trial says so, and goes on after each of them.
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn a_trial_goes_on_after_restarts_and_puts_the_pc_back() {
+    let pc = Wine::new();
+    let at_first = pc.everything();
+    let scene = [
+        "--game",
+        "None",
+        "--graphics",
+        "none",
+        "--resolution",
+        "none",
+        "--route",
+        "the test loop",
+    ];
+    pc.frevin(&[&["scene", "add", "loop"][..], &scene].concat()).ok();
+    pc.frevin(&["scene", "record-by", "loop", "--test-loop"]).ok();
+    let start = ["trial", "start", "--tweak", "test/everything", "--scene", "loop", "--yes"];
+    let short = ["--runs", "1", "--seconds", "5", "--seed", "1"];
+    let mut said = pc.frevin(&[&start[..], &short].concat()).ok();
+    for visits in 0..3 {
+        assert!(said.out.contains("restart the PC"), "{visits}: {}{}", said.out, said.err);
+        pc.restart();
+        said = pc.frevin(&["trial", "resume"]).ok();
+    }
+    let status = pc.frevin(&["trial", "status", "--json"]).ok().json();
+    assert_eq!((&status["pairs_made"], &status["progress"]), (&1.into(), &"going".into()));
+    pc.frevin(&["apply", "--tweak", "looks/menu-delay", "--yes"]).fails(5);
+    pc.frevin(&["trial", "abandon"]).ok();
+    pc.restart();
+    let differences = differences(&at_first, &pc.everything());
+    assert!(differences.is_empty(), "{differences:#?}");
+}
+
 #[test]
 #[ignore = "needs Wine: run ci/windows"]
 fn old_files_are_set_aside_and_come_back() {
