@@ -113,3 +113,26 @@ fn an_address_is_pinged_around_a_visit_and_kept_with_it() {
     assert!(compared.contains("ping, average") && compared.contains("processes"), "{compared}");
     place.run(&["network", "ping", "no.such.name.invalid:1"]).fails(3);
 }
+
+#[test]
+fn several_addresses_are_asked_in_turns_and_ranked() {
+    let place = Place::empty();
+    let [open, closed] = ["127.0.0.1:0"; 2].map(|any| TcpListener::bind(any).unwrap());
+    let addresses = [&open, &closed].map(|listener| listener.local_addr().unwrap().to_string());
+    drop(closed);
+    let probes = ["--count", "7", "--pause-ms", "0", "--lost-after-ms", "1000"];
+    let ping = [&["network", "ping"][..], &addresses.each_ref().map(String::as_str), &probes];
+    let report = place.json(&ping.concat());
+    let ranked = report["addresses"].as_array().unwrap();
+    assert_eq!(ranked.len(), 2);
+    for one in ranked {
+        let refused = if one["address"] == addresses[1].as_str() { 7 } else { 0 };
+        assert_eq!(
+            (&one["answers"]["answered"], &one["answers"]["refused"]),
+            (&7.into(), &refused.into())
+        );
+    }
+    let said = place.run(&ping.concat()).ok();
+    assert!(said.out.contains("2 addresses, in turns"), "{}", said.out);
+    assert!(said.out.contains("Medians and their 95 % intervals"), "{}", said.out);
+}

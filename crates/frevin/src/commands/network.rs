@@ -11,7 +11,9 @@ use serde::Serialize;
 use super::output::write_new;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::operations::network::{Asked, Probing, ServerAnswers, Target, ask_all, parse_server};
+use crate::operations::network::{
+    Asked, Probing, ServerAnswers, Target, ask_all, parse_server, ping_all,
+};
 use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, count, dim, good, range_line, strong, warn};
 
@@ -49,11 +51,12 @@ impl ProbeArgs {
     }
 }
 
-/// Time how an address answers: average, spread and loss
+/// Time how an address answers: average, spread and loss; several are ranked
 #[derive(Debug, Args)]
 pub(crate) struct PingArgs {
-    /// An address or a name, of a game's server say; with :PORT a connection is timed, else an echo
-    address: String,
+    /// Addresses or names, of a game's servers say; with :PORT a connection is timed, else an echo
+    #[arg(required = true, value_name = "ADDRESS")]
+    addresses: Vec<String>,
     #[command(flatten)]
     probes: ProbeArgs,
 }
@@ -80,17 +83,36 @@ pub(crate) struct NameServersArgs {
 pub(crate) fn run(context: &Context, command: &NetworkCommand) -> Result<Outcome, Failure> {
     match command {
         NetworkCommand::Ping(args) => {
-            let target = Target::find(&args.address)?;
+            let [address] = &args.addresses[..] else { return rank_addresses(context, args) };
+            let target = Target::find(address)?;
             let progress = context.progress(args.probes.count.into(), "probes");
             let answers = target.ping(args.probes.probing(), &progress)?;
             progress.finish_and_clear();
             let is_there = answers.answered > 0;
-            let report =
-                PingReport { address: args.address.clone(), of: target.describe(), answers };
+            let report = PingReport { address: address.clone(), of: target.describe(), answers };
             Ok(Outcome::with(&report, is_there))
         }
         NetworkCommand::NameServers(args) => rank(context, args),
     }
+}
+
+fn rank_addresses(context: &Context, args: &PingArgs) -> Result<Outcome, Failure> {
+    let mut addresses = args.addresses.clone();
+    addresses.sort();
+    addresses.dedup();
+    let targets =
+        addresses.iter().map(|address| Target::find(address)).collect::<Result<Vec<_>, _>>()?;
+    let probes = u64::from(args.probes.count) * targets.len() as u64;
+    let progress = context.progress(probes, "probes");
+    let answers = ping_all(&targets, args.probes.probing(), &progress)?;
+    progress.finish_and_clear();
+    let reports = addresses.into_iter().zip(&targets).zip(answers);
+    let mut ranked: Vec<PingReport> = reports
+        .map(|((address, target), answers)| PingReport { address, of: target.describe(), answers })
+        .collect();
+    ranked.sort_by(|a, b| a.answers.is_better_than(&b.answers));
+    let is_any = ranked.iter().any(|one| one.answers.answered > 0);
+    Ok(Outcome::with(&RankedReport { addresses: ranked }, is_any))
 }
 
 fn rank(context: &Context, args: &NameServersArgs) -> Result<Outcome, Failure> {
@@ -178,6 +200,12 @@ struct PingReport {
 }
 
 #[derive(Debug, Serialize)]
+struct RankedReport {
+    /// The best first.
+    addresses: Vec<PingReport>,
+}
+
+#[derive(Debug, Serialize)]
 struct NameServersReport {
     names: Vec<String>,
     /// The best first.
@@ -228,6 +256,82 @@ impl View for PingReport {
     }
 }
 
+impl View for RankedReport {
+    fn show(&self, page: &mut Page) {
+        page.heading(format_args!("{} addresses, in turns", self.addresses.len()));
+        let ranked = self.addresses.iter().map(|one| Ranked {
+            name: one.address.clone(),
+            answers: one.answers,
+            remark: if one.answers.refused > 0 { "refuses".to_owned() } else { String::new() },
+        });
+        show_ranking("address", &ranked.collect::<Vec<_>>(), page);
+    }
+}
+
+/// Something that was asked, as it is ranked.
+struct Ranked {
+    name: String,
+    answers: ProbeStats,
+    remark: String,
+}
+
+impl Ranked {
+    fn of_server(server: &ServerAnswers) -> Self {
+        Self {
+            name: server.server.to_string(),
+            answers: server.answers,
+            remark: server.refusal.clone().unwrap_or_default(),
+        }
+    }
+}
+
+/// A row for each, the best first, and their medians on one scale.
+fn show_ranking(what: &'static str, ranked: &[Ranked], page: &mut Page) {
+    let mut table =
+        Table::new(["", what, ">average", ">median", ">spread", ">longest", ">lost", ""]);
+    let first = ranked.first().map(|one| one.answers);
+    for (index, Ranked { name, answers, remark }) in ranked.iter().enumerate() {
+        let address = strong(name);
+        let Some(times) = &answers.times else {
+            let why = if remark.is_empty() { "does not answer" } else { remark };
+            let none = String::new;
+            let cells = [none(), none(), none(), none(), lost(answers), warn(why)];
+            table.row([vec![dim("–"), address], cells.to_vec()].concat());
+            continue;
+        };
+        let is_even = index > 0 && first.is_some_and(|first| first.is_as_good_as(answers));
+        let remark = if is_even {
+            dim("no slower than the first, as far as this shows")
+        } else {
+            remark.clone()
+        };
+        let ms = |ms: f64| format!("{ms:.2} ms");
+        table.row([
+            (index + 1).to_string(),
+            address,
+            ms(times.average_ms),
+            ms(times.median_ms),
+            ms(times.spread_ms),
+            ms(times.longest_ms),
+            lost(answers),
+            remark,
+        ]);
+    }
+    page.table(table);
+    let ends = ranked.iter().filter_map(|one| one.answers.times);
+    let top_ms = ends.map(|times| times.median_to_ms).fold(0.0, f64::max);
+    if top_ms > 0.0 {
+        page.heading("Medians and their 95 % intervals");
+        page.pairs(ranked.iter().filter_map(|one| {
+            let times = one.answers.times?;
+            let ends = (times.median_from_ms / top_ms, times.median_to_ms / top_ms);
+            let line = range_line(ends.0, times.median_ms / top_ms, ends.1, PLOT_COLUMNS);
+            Some((one.name.clone(), line))
+        }));
+        page.line(dim(format_args!("  0 to {top_ms:.2} ms   ● median  ├─┤ interval")));
+    }
+}
+
 impl View for NameServersReport {
     fn show(&self, page: &mut Page) {
         let names = self.names.join(", ");
@@ -235,60 +339,8 @@ impl View for NameServersReport {
             "{} asked for {names}",
             count(self.servers.len(), "name server")
         ));
-        let mut table =
-            Table::new(["", "server", ">average", ">median", ">spread", ">longest", ">lost", ""]);
-        let first = self.servers.first().map(|server| server.answers);
-        for (index, server) in self.servers.iter().enumerate() {
-            let place = (index + 1).to_string();
-            let address = strong(server.server);
-            let answers = &server.answers;
-            let refusal = server.refusal.clone().unwrap_or_default();
-            let Some(times) = &answers.times else {
-                let why = if refusal.is_empty() { "does not answer".to_owned() } else { refusal };
-                let none = String::new;
-                table.row([
-                    dim("–"),
-                    address,
-                    none(),
-                    none(),
-                    none(),
-                    none(),
-                    lost(answers),
-                    warn(why),
-                ]);
-                continue;
-            };
-            let is_even = index > 0 && first.is_some_and(|first| first.is_as_good_as(answers));
-            let remark = if is_even {
-                dim("no slower than the first, as far as this shows")
-            } else {
-                refusal
-            };
-            let ms = |ms: f64| format!("{ms:.2} ms");
-            table.row([
-                place,
-                address,
-                ms(times.average_ms),
-                ms(times.median_ms),
-                ms(times.spread_ms),
-                ms(times.longest_ms),
-                lost(answers),
-                remark,
-            ]);
-        }
-        page.table(table);
-        let ends = self.servers.iter().filter_map(|server| server.answers.times);
-        let top_ms = ends.map(|times| times.median_to_ms).fold(0.0, f64::max);
-        if top_ms > 0.0 {
-            page.heading("Medians and their 95 % intervals");
-            page.pairs(self.servers.iter().filter_map(|server| {
-                let times = server.answers.times?;
-                let ends = (times.median_from_ms / top_ms, times.median_to_ms / top_ms);
-                let line = range_line(ends.0, times.median_ms / top_ms, ends.1, PLOT_COLUMNS);
-                Some((server.server.to_string(), line))
-            }));
-            page.line(dim(format_args!("  0 to {top_ms:.2} ms   ● median  ├─┤ interval")));
-        }
+        let ranked: Vec<Ranked> = self.servers.iter().map(Ranked::of_server).collect();
+        show_ranking("server", &ranked, page);
         if let Some(file) = &self.profile {
             let file = file.display();
             page.line(format_args!(

@@ -63,30 +63,74 @@ impl Target {
         probing: Probing,
         progress: &ProgressBar,
     ) -> Result<ProbeStats, Failure> {
-        let mut refused = 0;
-        let address = self.address;
-        let mut prober: Box<dyn FnMut() -> Result<Option<Duration>, String> + '_> =
-            if self.by_connection {
-                Box::new(|| {
-                    let answer = connect(address, probing.patience);
-                    refused += u32::from(matches!(answer, Connection::Refused(_)));
-                    Ok(answer.taken())
-                })
-            } else {
-                echo::prober(self.address.ip(), probing.patience).map_err(cannot)?
-            };
-        let mut probes = Vec::new();
+        let mut prober = self.prober(probing.patience)?;
+        let mut probes = Probes::default();
         for number in 0..probing.count {
             if number > 0 {
                 thread::sleep(probing.pause);
             }
-            let taken = prober().map_err(cannot)?;
-            probes.push(taken.map(|taken| taken.as_secs_f64() * 1000.0));
+            probes.take(&prober().map_err(cannot)?);
             progress.inc(1);
         }
-        drop(prober);
-        Ok(ProbeStats::of(&probes).with_refused(refused))
+        Ok(probes.stats())
     }
+
+    fn prober(&self, patience: Duration) -> Result<Prober, Failure> {
+        let address = self.address;
+        if self.by_connection {
+            return Ok(Box::new(move || Ok(connect(address, patience))));
+        }
+        let mut echo = echo::prober(address.ip(), patience).map_err(cannot)?;
+        Ok(Box::new(move || Ok(echo()?.map_or(Connection::Lost, Connection::Made))))
+    }
+}
+
+/// Sends a probe and waits for its answer.
+type Prober = Box<dyn FnMut() -> Result<Connection, String>>;
+
+/// Probes that were sent to one target.
+#[derive(Default)]
+struct Probes {
+    taken_ms: Vec<Option<f64>>,
+    refused: u32,
+}
+
+impl Probes {
+    fn take(&mut self, answer: &Connection) {
+        self.taken_ms.push(answer.taken().map(|taken| taken.as_secs_f64() * 1000.0));
+        self.refused += u32::from(matches!(answer, Connection::Refused(_)));
+    }
+
+    fn stats(&self) -> ProbeStats {
+        ProbeStats::of(&self.taken_ms).with_refused(self.refused)
+    }
+}
+
+/// Probes several targets in turns, so that what the network does meanwhile meets all alike. A first round,
+/// which finds the ways, does not count.
+pub(crate) fn ping_all(
+    targets: &[Target],
+    probing: Probing,
+    progress: &ProgressBar,
+) -> Result<Vec<ProbeStats>, Failure> {
+    let mut probers = targets
+        .iter()
+        .map(|target| target.prober(probing.patience))
+        .collect::<Result<Vec<_>, Failure>>()?;
+    let mut probes: Vec<Probes> = targets.iter().map(|_| Probes::default()).collect();
+    for round in 0..=probing.count {
+        for (prober, probes) in probers.iter_mut().zip(&mut probes) {
+            let answer = prober().map_err(cannot)?;
+            if round > 0 {
+                probes.take(&answer);
+                progress.inc(1);
+            }
+        }
+        if round < probing.count {
+            thread::sleep(probing.pause);
+        }
+    }
+    Ok(probes.iter().map(Probes::stats).collect())
 }
 
 fn cannot(reason: String) -> Failure {
