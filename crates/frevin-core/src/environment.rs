@@ -58,6 +58,9 @@ pub struct BeforeAndAfter {
     pub before: Environment,
     /// After the last.
     pub after: Environment,
+    /// How an address answered during each run, where it was asked meanwhile.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ping_runs: Vec<ProbeStats>,
 }
 
 impl Environment {

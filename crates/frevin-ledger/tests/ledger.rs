@@ -351,6 +351,7 @@ fn every_frame_of_a_run_is_kept_exactly() {
     let around = BeforeAndAfter {
         before: Environment { processes: Some(112), ..Environment::default() },
         after: Environment::default(),
+        ping_runs: Vec::new(),
     };
     let id = begin_visit(&mut ledger, &scene, None);
     ledger.add_run(id, &new_run(&series, conditions.clone()), &series).unwrap();

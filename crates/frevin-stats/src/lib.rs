@@ -5,6 +5,7 @@
 #![forbid(unsafe_code)]
 
 mod guard;
+mod loss;
 mod median;
 pub mod probes;
 mod rule;
@@ -12,6 +13,7 @@ mod sequence;
 mod verdict;
 
 pub use guard::{GuardLimits, GuardSequence, GuardState};
+pub use loss::Loss;
 pub use median::{median, median_of_sorted};
 pub use rule::{History, LARGEST_PAIR_COUNTS, PairLimit, Rule};
 pub use sequence::{Decision, Interval, Look, Sequence, Sequences};

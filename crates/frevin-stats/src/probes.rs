@@ -34,6 +34,10 @@ pub struct ResponseTimes {
     pub median_from_ms: f64,
     /// Its upper end.
     pub median_to_ms: f64,
+    /// The 95th percentile, the quantile of type 7 of Hyndman and Fan; nothing where an earlier Frevin did
+    /// not keep it.
+    #[serde(default)]
+    pub percentile_95_ms: Option<f64>,
     /// Spread: the standard deviation, over `n - 1`; 0 for one.
     pub spread_ms: f64,
     /// The shortest.
@@ -100,10 +104,19 @@ fn times(ascending_ms: &[f64]) -> Option<ResponseTimes> {
         median_ms,
         median_from_ms: ascending_ms[below],
         median_to_ms: ascending_ms[above],
+        percentile_95_ms: Some(quantile_of_sorted(ascending_ms, 0.95)),
         spread_ms: if count > 1.0 { (squares / (count - 1.0)).sqrt() } else { 0.0 },
         shortest_ms,
         longest_ms,
     })
+}
+
+/// The quantile of type 7 of Hyndman and Fan: at h = (n-1)p, linear between neighbours.
+fn quantile_of_sorted(ascending: &[f64], p: f64) -> f64 {
+    let h = (ascending.len() - 1) as f64 * p;
+    let (below, share) = (h.floor() as usize, h.fract());
+    let above = (below + 1).min(ascending.len() - 1);
+    ascending[below] + share * (ascending[above] - ascending[below])
 }
 
 #[cfg(test)]
@@ -125,6 +138,7 @@ mod tests {
         assert!((stats.loss() - 0.2).abs() < 1e-12);
         let times = stats.times.unwrap();
         assert_eq!((times.average_ms, times.median_ms), (2.5, 2.5));
+        assert!((times.percentile_95_ms.unwrap() - 3.85).abs() < 1e-12);
         assert!((times.spread_ms - (5.0_f64 / 3.0).sqrt()).abs() < 1e-12);
         assert_eq!((times.median_from_ms, times.median_to_ms), (1.0, 4.0));
         assert_eq!(ProbeStats::of(&[None, None]).times, None);

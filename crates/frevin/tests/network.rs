@@ -114,6 +114,32 @@ fn an_address_is_pinged_around_a_visit_and_kept_with_it() {
     place.run(&["network", "ping", "no.such.name.invalid:1"]).fails(3);
 }
 
+/// The same path for both states: no difference, and nothing needs a game.
+#[test]
+fn a_trial_is_judged_by_ping_without_a_game() {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap().to_string();
+    thread::spawn(move || listener.incoming().for_each(drop));
+    let place = Place::new();
+    let start = ["trial", "start", "--tweak", "looks/menu-delay", "--seed", "1", "--yes"];
+    let judge = ["--judge", "ping", "--ping", &address, "--ping-pause-ms", "0", "--runs", "1"];
+    let said = place.json(&[&start[..], &judge, &["--average-margin", "40"]].concat());
+    assert_eq!((&said["judge"], &said["restarts"]), (&"ping".into(), &false.into()));
+    assert_eq!(said["scenes"][0], "network");
+    assert_eq!(said["findings"][0]["primary"], "ping-median");
+    assert!(said["findings"][0]["a_ms"].as_f64().unwrap() >= 0.0);
+    assert_eq!(said["kept"], said["verdict"] == "better");
+    let sent = said["visits"][0]["a"]["ping_loss"]["sent"].as_u64();
+    assert_eq!(sent, Some(200), "{}", said["visits"][0]);
+    assert!(said["cautions"].as_array().unwrap().is_empty(), "{}", said["cautions"]);
+    // Nothing is known of frames, and nothing breaks on that.
+    place.run(&["tweak", "show", "looks/menu-delay"]).ok();
+    place.run(&["compare", "trial-1-a", "trial-1-b"]).fails(4);
+    place.run(&["run", "list"]).ok();
+    let shown = place.run(&["trial", "show"]).ok();
+    assert!(shown.out.contains("ping, median"), "{}", shown.out);
+}
+
 #[test]
 fn several_addresses_are_asked_in_turns_and_ranked() {
     let place = Place::empty();

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::ids::{BootId, ProfileName, SceneName, StateDigest};
 use crate::layers::ChangeId;
 use crate::preview::Wish;
-use crate::verdict::{Histories, Margins, PairLimit};
+use crate::verdict::{Histories, Judge, Margins, PairLimit};
 
 /// The number of a trial in its ledger, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -148,8 +148,12 @@ pub struct Design {
     pub histories: Histories,
     /// What is kept where nothing is gained.
     pub keep: KeepPolicy,
-    /// What is asked how fast it answers, for the guard.
+    /// What decides.
+    pub judge: Judge,
+    /// What is asked how fast it answers, as a guard or as the judge.
     pub ping: Option<String>,
+    /// The time between two questions, in milliseconds.
+    pub ping_pause_ms: u64,
     /// Whether runs are recorded on the battery, which has to stay so.
     pub on_battery: bool,
 }

@@ -65,7 +65,7 @@ impl Pace {
     /// How long the pairs still to come of a trial take, of which `done` are there.
     pub fn expected(self, design: &Design, done: usize) -> Expected {
         let pair = self.pair(Schedule::of(design));
-        let first = match design.histories.average_fps {
+        let first = match design.histories.first {
             Some(_) => FIRST_LOOK_WITH_HISTORY,
             None => FIRST_LOOK,
         };

@@ -20,6 +20,10 @@ pub enum Reason {
     WorsePacing,
     /// B is vetoed for its ping.
     WorsePing,
+    /// B is vetoed for its frame rate, where something else is judged.
+    LowerFrameRate,
+    /// B is vetoed for what is lost of the probes.
+    MoreLoss,
     /// There is no difference worth having.
     NothingGained,
     /// Leaving it out costs nothing.
@@ -92,7 +96,9 @@ fn why_worse(comparison: &Comparison) -> Reason {
             Guard::Stutters => Reason::MoreStutters,
             Guard::Pacing => Reason::WorsePacing,
             Guard::Ping => Reason::WorsePing,
+            Guard::AverageFps => Reason::LowerFrameRate,
         },
+        None if !is_worse => Reason::MoreLoss,
         _ => Reason::Worse,
     }
 }

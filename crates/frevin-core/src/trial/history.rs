@@ -33,6 +33,7 @@ pub fn histories(earlier: &[EarlierTrial], pc: &PcId, design: &Design) -> Histor
                     design.run_seconds,
                     design.restarts,
                 )
+            && (other.judge, &other.ping) == (design.judge, &design.ping)
             && earlier.trial.pairs().len() >= ENOUGH_PAIRS
     });
     let alike: Vec<&Trial> = alike.map(|earlier| &earlier.trial).collect();
@@ -41,18 +42,19 @@ pub fn histories(earlier: &[EarlierTrial], pc: &PcId, design: &Design) -> Histor
             return None;
         }
         let variances = alike.iter().map(|trial| variance(trial.pairs(), primary));
-        Some(History { variance: variances.sum::<f64>() / alike.len() as f64 })
+        Some(History { variance: variances.sum::<Option<f64>>()? / alike.len() as f64 })
     };
-    Histories {
-        average_fps: of(Primary::AverageFps),
-        low_1_percent_fps: of(Primary::Low1PercentFps),
-    }
+    let [first, second] = design.judge.primaries().map(of);
+    Histories { first, second }
 }
 
 /// The sample variance of the pairs' differences of logarithms, over n - 1.
-fn variance(pairs: &[DonePair], primary: Primary) -> f64 {
-    let difference = |pair: &DonePair| primary.ln(&pair.b.figures) - primary.ln(&pair.a.figures);
-    let count = pairs.len() as f64;
-    let mean = pairs.iter().map(difference).sum::<f64>() / count;
-    pairs.iter().map(|pair| (difference(pair) - mean).powi(2)).sum::<f64>() / (count - 1.0)
+fn variance(pairs: &[DonePair], primary: Primary) -> Option<f64> {
+    let difference =
+        |pair: &DonePair| Some(primary.gain(&pair.b.figures)? - primary.gain(&pair.a.figures)?);
+    let differences = pairs.iter().map(difference).collect::<Option<Vec<f64>>>()?;
+    let count = differences.len() as f64;
+    let mean = differences.iter().sum::<f64>() / count;
+    let squares: f64 = differences.iter().map(|one| (one - mean).powi(2)).sum();
+    Some(squares / (count - 1.0))
 }

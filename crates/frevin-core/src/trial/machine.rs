@@ -209,7 +209,7 @@ impl Trial {
         pairs: Vec<(VisitFigures, VisitFigures)>,
         histories: &Histories,
     ) -> Comparison {
-        compare(&pairs, self.design.limit, self.design.margins, histories)
+        compare(self.design.judge, &pairs, self.design.limit, self.design.margins, histories)
     }
 
     /// Whether a visit that is doubtful is made again, and not taken with its doubt.

@@ -3,11 +3,12 @@
 use serde::{Deserialize, Serialize};
 
 use frevin_stats::{
-    Decision, GuardSequence, GuardState, History, Interval, PairLimit, SequentialTest, Verdict,
-    median,
+    Decision, GuardSequence, GuardState, History, Interval, Loss, PairLimit, SequentialTest,
+    Verdict, median,
 };
 
-use super::figures::{Guard, Primary, VisitFigures};
+use super::figures::VisitFigures;
+use super::metrics::{Guard, Judge, Primary};
 
 /// What difference is worth having, as a share of A.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -16,11 +17,20 @@ pub struct Margins {
     pub average_fps: f64,
     /// In 1% low.
     pub low_1_percent_fps: f64,
+    /// In the median ping.
+    pub ping_median: f64,
+    /// In the 95th percentile of the ping.
+    pub ping_percentile_95: f64,
 }
 
 impl Default for Margins {
     fn default() -> Self {
-        Self { average_fps: 0.01, low_1_percent_fps: 0.03 }
+        Self {
+            average_fps: 0.01,
+            low_1_percent_fps: 0.03,
+            ping_median: 0.05,
+            ping_percentile_95: 0.10,
+        }
     }
 }
 
@@ -29,26 +39,20 @@ impl Margins {
         match primary {
             Primary::AverageFps => self.average_fps,
             Primary::Low1PercentFps => self.low_1_percent_fps,
+            Primary::PingMedian => self.ping_median,
+            Primary::PingPercentile95 => self.ping_percentile_95,
         }
     }
 }
 
-/// How much pairs differed by chance in earlier trials of the same PC and scene, by metric.
+/// How much pairs differed by chance in earlier trials of the same PC, scene and judge: of its first primary metric,
+/// and of its second.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 pub struct Histories {
-    /// Of average FPS.
-    pub average_fps: Option<History>,
-    /// Of 1% low.
-    pub low_1_percent_fps: Option<History>,
-}
-
-impl Histories {
-    fn of(&self, primary: Primary) -> Option<History> {
-        match primary {
-            Primary::AverageFps => self.average_fps,
-            Primary::Low1PercentFps => self.low_1_percent_fps,
-        }
-    }
+    /// Of the first.
+    pub first: Option<History>,
+    /// Of the second.
+    pub second: Option<History>,
 }
 
 /// A finding about one primary metric.
@@ -56,11 +60,10 @@ impl Histories {
 pub struct MetricFinding {
     /// The metric.
     pub primary: Primary,
-    /// The median over A's visits, in FPS.
-    pub a_fps: f64,
-    /// The median over B's visits, in FPS.
-    pub b_fps: f64,
-    /// By how much B differs, where there were pairs enough to say.
+    /// The medians over the visits.
+    #[serde(flatten)]
+    pub measured: Measured,
+    /// By how much B differs, where there were pairs enough to say: 0.05 is 5 % more.
     pub difference: Option<Interval>,
     /// The difference worth having, as a share of A.
     pub margin: f64,
@@ -68,6 +71,37 @@ pub struct MetricFinding {
     pub decision: Decision,
     /// After how many pairs it became known.
     pub decided_after_pairs: Option<usize>,
+}
+
+/// What the visits to both states come to, in the unit of the metric.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Measured {
+    /// Frames a second.
+    Fps {
+        /// Of A.
+        a_fps: f64,
+        /// Of B.
+        b_fps: f64,
+    },
+    /// Milliseconds.
+    Ms {
+        /// Of A.
+        a_ms: f64,
+        /// Of B.
+        b_ms: f64,
+    },
+}
+
+/// What was lost of the probes of all visits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LossFinding {
+    /// In A.
+    pub a: Loss,
+    /// In B.
+    pub b: Loss,
+    /// Whether it vetoes: B loses more, and ping is what is judged.
+    pub vetoes: bool,
 }
 
 /// What was found of one guard.
@@ -100,6 +134,9 @@ pub struct Comparison {
     pub findings: Vec<MetricFinding>,
     /// What was found of each guard.
     pub guards: Vec<GuardFinding>,
+    /// What was lost, where an address was asked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub loss: Option<LossFinding>,
 }
 
 /// Compares pairs of visits, A first, in the order in which they were made.
@@ -108,46 +145,91 @@ pub struct Comparison {
 /// verdict: pairs that were made after it are counted and not looked at. So the answer is the same
 /// whether pairs are compared as they come or all at the end.
 pub fn compare(
+    judge: Judge,
     pairs: &[(VisitFigures, VisitFigures)],
     limit: PairLimit,
     margins: Margins,
     histories: &Histories,
 ) -> Comparison {
-    let primaries = Primary::ALL.map(|primary| (margins.of(primary), histories.of(primary)));
-    let guards = Guard::over(pairs);
+    let metrics = judge.primaries();
+    let histories = [histories.first, histories.second];
+    let primaries: Vec<_> =
+        metrics.iter().map(|primary| margins.of(*primary)).zip(histories).collect();
+    let guards = judge.guards_over(pairs);
     let limits: Vec<_> = guards.iter().map(|guard| guard.limits()).collect();
     let mut test = SequentialTest::new(limit, &primaries, &limits);
     for (a, b) in pairs {
+        let of_primaries = metrics.iter().filter_map(|one| Some(one.gain(b)? - one.gain(a)?));
         let of_guards = guards.iter().filter_map(|guard| Some(guard.ln(b)? - guard.ln(a)?));
-        test.push(
-            &Primary::ALL.map(|primary| primary.ln(b) - primary.ln(a)),
-            &of_guards.collect::<Vec<_>>(),
-        );
+        let (of_primaries, of_guards): (Vec<_>, Vec<_>) =
+            (of_primaries.collect(), of_guards.collect());
+        // A visit that has not what is judged was none.
+        if of_primaries.len() == metrics.len() {
+            test.push(&of_primaries, &of_guards);
+        }
     }
     let taken = &pairs[..test.pairs()];
-    let fps = |primary: Primary, of: fn(&(VisitFigures, VisitFigures)) -> &VisitFigures| {
-        median(taken.iter().map(|pair| primary.ln(of(pair)))).unwrap_or(f64::NAN).exp()
-    };
-    let findings = Primary::ALL.into_iter().enumerate().map(|(index, primary)| MetricFinding {
-        primary,
-        a_fps: fps(primary, |(a, _)| a),
-        b_fps: fps(primary, |(_, b)| b),
-        difference: test.primaries().look(index).map(|look| look.interval()),
-        margin: margins.of(primary),
-        decision: test.primaries().decision(index),
-        decided_after_pairs: test.primaries().decided_after_pairs(index),
+    let findings = metrics.into_iter().enumerate().map(|(index, primary)| {
+        let interval = test.primaries().look(index).map(|look| look.interval());
+        MetricFinding {
+            primary,
+            measured: measured(primary, taken),
+            difference: interval
+                .map(|gain| if primary.is_less_better() { inverse(gain) } else { gain }),
+            margin: margins.of(primary),
+            decision: test.primaries().decision(index),
+            decided_after_pairs: test.primaries().decided_after_pairs(index),
+        }
     });
     let findings = findings.collect();
     let guards = guards.into_iter().zip(test.guards()).map(guard_finding);
+    let loss = loss(judge, taken);
+    let is_vetoed = test.is_finished() && loss.is_some_and(|loss| loss.vetoes);
     Comparison {
-        verdict: test.verdict(),
+        verdict: if is_vetoed { Verdict::Worse } else { test.verdict() },
         pairs: taken.len(),
         pairs_after_verdict: pairs.len() - taken.len(),
         pair_limit: limit,
         is_finished: test.is_finished(),
         findings,
         guards: guards.collect(),
+        loss,
     }
+}
+
+fn measured(primary: Primary, pairs: &[(VisitFigures, VisitFigures)]) -> Measured {
+    let of = |side: fn(&(VisitFigures, VisitFigures)) -> &VisitFigures| {
+        median(pairs.iter().filter_map(|pair| primary.gain(side(pair)))).unwrap_or(f64::NAN)
+    };
+    let (a, b) = (of(|(a, _)| a), of(|(_, b)| b));
+    match primary {
+        Primary::AverageFps | Primary::Low1PercentFps => {
+            Measured::Fps { a_fps: a.exp(), b_fps: b.exp() }
+        }
+        // The millisecond that was added is taken away again.
+        Primary::PingMedian | Primary::PingPercentile95 => {
+            Measured::Ms { a_ms: (-a).exp() - 1.0, b_ms: (-b).exp() - 1.0 }
+        }
+    }
+}
+
+/// By how much B differs where its inverse gains so much.
+fn inverse(gain: Interval) -> Interval {
+    let of = |share: f64| 1.0 / (1.0 + share) - 1.0;
+    Interval { low: of(gain.high), estimate: of(gain.estimate), high: of(gain.low) }
+}
+
+fn loss(judge: Judge, pairs: &[(VisitFigures, VisitFigures)]) -> Option<LossFinding> {
+    let mut finding = LossFinding { a: Loss::default(), b: Loss::default(), vetoes: false };
+    for (a, b) in pairs {
+        finding.a = finding.a.and(a.ping?.loss);
+        finding.b = finding.b.and(b.ping?.loss);
+    }
+    if pairs.is_empty() {
+        return None;
+    }
+    finding.vetoes = judge == Judge::Ping && finding.a.rises_to(finding.b);
+    Some(finding)
 }
 
 fn guard_finding((guard, sequence): (Guard, &GuardSequence)) -> GuardFinding {
@@ -183,7 +265,13 @@ mod tests {
         let pairs: Vec<_> = (0..pairs)
             .map(|i| (visit(100.0 * wobble(i), 2), visit(b_fps * wobble(i + 1), b_stutters)))
             .collect();
-        compare(&pairs, PairLimit::default(), Margins::default(), &Histories::default())
+        compare(
+            Judge::FrameRate,
+            &pairs,
+            PairLimit::default(),
+            Margins::default(),
+            &Histories::default(),
+        )
     }
 
     #[test]
@@ -216,6 +304,38 @@ mod tests {
         assert_eq!((stuttering.verdict, stuttering.pairs), (Verdict::Worse, 4));
         assert_eq!(stuttering.pairs_after_verdict, 2);
         assert!(stuttering.is_finished);
+    }
+
+    /// Pings of so many milliseconds, of which so many of 200 are lost.
+    fn pinged(ms: f64, lost: usize) -> VisitFigures {
+        let mut probes: Vec<Option<f64>> = (0..200).map(|_| Some(ms)).collect();
+        probes[..lost].fill(None);
+        VisitFigures::default().with_pings(&[frevin_stats::probes::ProbeStats::of(&probes)])
+    }
+
+    #[test]
+    fn a_shorter_ping_is_better_and_lost_answers_veto() {
+        let wobble = [0.0, 0.3, -0.2, 0.1];
+        let pairs = |b_ms: f64, b_lost: usize| -> Vec<_> {
+            wobble.iter().map(|w| (pinged(40.0 + w, 0), pinged(b_ms - w, b_lost))).collect()
+        };
+        let judged = |pairs: &[_]| {
+            let (limit, histories) = (PairLimit::default(), Histories::default());
+            compare(Judge::Ping, pairs, limit, Margins::default(), &histories)
+        };
+        let better = judged(&pairs(30.0, 0));
+        assert_eq!(better.verdict, Verdict::Better);
+        assert!(better.guards.is_empty(), "no game was played");
+        let difference = better.findings[0].difference.unwrap();
+        // (30 + 1) / (40 + 1) - 1
+        assert!((difference.estimate + 0.244).abs() < 0.01, "{difference:?}");
+        assert!(difference.low < difference.estimate && difference.estimate < difference.high);
+        let Measured::Ms { a_ms, b_ms } = better.findings[0].measured else { panic!() };
+        assert!((a_ms - 40.0).abs() < 0.2 && (b_ms - 30.0).abs() < 0.2);
+        assert_eq!(judged(&pairs(50.0, 0)).verdict, Verdict::Worse);
+        let lossy = judged(&pairs(30.0, 9));
+        assert!(lossy.loss.unwrap().vetoes);
+        assert_eq!(lossy.verdict, Verdict::Worse);
     }
 
     #[test]

@@ -7,9 +7,13 @@
 
 mod comparison;
 mod figures;
+mod metrics;
 
-pub use comparison::{Comparison, GuardFinding, Histories, Margins, MetricFinding, compare};
-pub use figures::{Guard, Primary, VisitError, VisitFigures};
-pub use frevin_stats::{
-    Decision, GuardState, History, Interval, LARGEST_PAIR_COUNTS, PairLimit, Verdict,
+pub use comparison::{
+    Comparison, GuardFinding, Histories, LossFinding, Margins, Measured, MetricFinding, compare,
 };
+pub use figures::{FrameFigures, PingFigures, VisitError, VisitFigures};
+pub use frevin_stats::{
+    Decision, GuardState, History, Interval, LARGEST_PAIR_COUNTS, Loss, PairLimit, Verdict,
+};
+pub use metrics::{Guard, Judge, Primary};

@@ -55,7 +55,9 @@ pub fn pairs_of_states<'a>(
     let mut states: BTreeMap<Key, Vec<&VisitRecord>> = BTreeMap::new();
     let own = visits
         .iter()
-        .filter(|visit| visit.pc.as_ref() == Some(pc) && visit.status == VisitStatus::Whole);
+        .filter(|visit| visit.pc.as_ref() == Some(pc) && visit.status == VisitStatus::Whole)
+        // Where no game was played, nothing is known of frames.
+        .filter(|visit| visit.counted().next().is_some());
     for visit in own {
         let Some(in_force) = &visit.in_force else {
             evidence.visits_not_known += 1;

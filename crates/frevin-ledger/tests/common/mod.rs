@@ -2,7 +2,7 @@
 
 use frevin_core::ids::{BootId, StateDigest};
 use frevin_core::trial::{ArmDesign, Design, KeepPolicy, Question};
-use frevin_core::verdict::{Histories, Margins, PairLimit};
+use frevin_core::verdict::{Histories, Judge, Margins, PairLimit};
 
 pub(crate) fn trial_design() -> Design {
     let arm = |title: &str| ArmDesign { title: title.into(), revision: None, wishes: Vec::new() };
@@ -23,7 +23,9 @@ pub(crate) fn trial_design() -> Design {
         margins: Margins::default(),
         histories: Histories::default(),
         keep: KeepPolicy::Better,
+        judge: Judge::FrameRate,
         ping: None,
+        ping_pause_ms: 50,
         on_battery: false,
     }
 }

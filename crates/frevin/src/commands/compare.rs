@@ -46,6 +46,7 @@ pub(crate) fn run(context: &Context, args: &CompareArgs) -> Result<Outcome, Fail
         margins: Margins {
             average_fps: args.average_margin / 100.0,
             low_1_percent_fps: args.low_margin / 100.0,
+            ..Margins::default()
         },
         limit,
     };

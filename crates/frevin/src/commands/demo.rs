@@ -10,7 +10,7 @@ use frevin_core::profile::Profile;
 use frevin_core::setting::TakesEffect;
 use frevin_core::trial::KeepPolicy;
 use frevin_core::tweak::TweakId;
-use frevin_core::verdict::{Margins, PairLimit, Verdict};
+use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{Fingerprint, Pc as _, fingerprint};
@@ -304,7 +304,9 @@ impl Demo {
             limit: PairLimit::default(),
             budget: None,
             keep: KeepPolicy::Better,
+            judge: Judge::FrameRate,
             ping: None,
+            ping_pause_ms: 50,
             runs_start_program: true,
         };
         let designed = design(&self.context, &self.pc, &self.ledger, &request)?;

@@ -174,6 +174,7 @@ fn record(context: &Context, args: &RecordArgs) -> Result<Outcome, Failure> {
         despite_waiting: args.despite_waiting,
         declared: &declared,
         ping: ping.as_ref(),
+        ping_runs: None,
         of_trial: None,
     };
     if let Some(folder) = &args.from_folder {

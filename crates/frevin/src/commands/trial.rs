@@ -5,7 +5,7 @@ use std::time::Duration;
 use clap::{Args, Subcommand, ValueEnum};
 use frevin_core::ids::SceneName;
 use frevin_core::trial::{Action, Expected, KeepPolicy, Place, Progress, Seen, Trial, TrialId};
-use frevin_core::verdict::{Margins, PairLimit, Verdict};
+use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::{Pc, PcKind, Restarts};
 use serde::Serialize;
@@ -16,8 +16,8 @@ use crate::measure::scene_source::SceneSource;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Named;
 use crate::operations::trial::{
-    Arms, Designed, Driver, Request, Stopped, TrialReport, design, find, open, pace, refuse_open,
-    report,
+    Arms, Designed, Driver, PROBES_A_RUN, Request, Stopped, TrialReport, design, find, open, pace,
+    refuse_open, report,
 };
 use crate::outcome::Outcome;
 use crate::view::Page;
@@ -82,21 +82,30 @@ pub(crate) struct StartArgs {
     /// What the order of the visits comes from [default: another each time]
     #[arg(long)]
     seed: Option<u64>,
-    /// The difference worth having in average FPS, in percent
-    #[arg(long, default_value_t = 1.0, value_name = "PERCENT")]
-    average_margin: f64,
-    /// The difference worth having in 1% low, in percent
-    #[arg(long, default_value_t = 3.0, value_name = "PERCENT")]
-    low_margin: f64,
+    /// The difference worth having in average FPS, or in the median ping where that is judged, in percent
+    /// [default: 1, or 5 of a ping]
+    #[arg(long, value_name = "PERCENT")]
+    average_margin: Option<f64>,
+    /// The difference worth having in 1% low, or in the slowest twentieth of pings, in percent [default: 3,
+    /// or 10 of a ping]
+    #[arg(long, value_name = "PERCENT")]
+    low_margin: Option<f64>,
     /// The most time that it may take, like 90min or 3h: it chooses how many pairs there may be
     #[arg(long, value_name = "TIME", value_parser = parse_budget)]
     budget: Option<Duration>,
     /// What stays in force where no difference is shown
     #[arg(long, value_enum, default_value_t = Keep::Better)]
     keep: Keep,
-    /// Also time how this address answers, around each visit: a ping that grows longer vetoes
-    #[arg(long, value_name = "ADDRESS")]
+    /// What decides
+    #[arg(long, value_enum, default_value_t = JudgeName::FrameRate)]
+    judge: JudgeName,
+    /// Also time how this address answers, around each visit: a ping that grows longer vetoes. With --judge ping
+    /// it is asked 200 times during each run, and needs no game
+    #[arg(long, value_name = "ADDRESS", required_if_eq("judge", "ping"))]
     ping: Option<String>,
+    /// The time between two of those questions, in milliseconds
+    #[arg(long, value_name = "MS", default_value_t = 50, value_parser = clap::value_parser!(u64).range(0..=10_000))]
+    ping_pause_ms: u64,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -105,6 +114,14 @@ enum Keep {
     Better,
     /// What was not shown to be worse
     NotWorse,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum JudgeName {
+    /// Average FPS and 1% low
+    FrameRate,
+    /// How fast the address of --ping answers
+    Ping,
 }
 
 /// A length of time as people write it: `90min`, `3h`, `1h30min`.
@@ -220,12 +237,40 @@ fn start(
 }
 
 fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
-    for margin in [args.average_margin, args.low_margin] {
+    for margin in [args.average_margin, args.low_margin].into_iter().flatten() {
         if !(margin > 0.0 && margin <= 50.0) {
             let message = format!("a margin of {margin} % is none; write one above 0, up to 50");
             return Err(Failure::new(Kind::Usage, message));
         }
     }
+    let defaults = Margins::default();
+    let [average, low] = [args.average_margin, args.low_margin].map(|m| m.map(|m| m / 100.0));
+    let (judge, margins) = match args.judge {
+        JudgeName::FrameRate => (
+            Judge::FrameRate,
+            Margins {
+                average_fps: average.unwrap_or(defaults.average_fps),
+                low_1_percent_fps: low.unwrap_or(defaults.low_1_percent_fps),
+                ..defaults
+            },
+        ),
+        JudgeName::Ping => (
+            Judge::Ping,
+            Margins {
+                ping_median: average.unwrap_or(defaults.ping_median),
+                ping_percentile_95: low.unwrap_or(defaults.ping_percentile_95),
+                ..defaults
+            },
+        ),
+    };
+    let probing_ms = u64::from(PROBES_A_RUN) * args.ping_pause_ms;
+    let run_seconds = match judge {
+        // Without a game a run is as long as its questions take.
+        Judge::Ping if args.scene.is_empty() => {
+            u32::try_from(probing_ms.div_ceil(1000)).unwrap_or(u32::MAX)
+        }
+        Judge::Ping | Judge::FrameRate => args.seconds.into(),
+    };
     let named = match (&args.profile, &args.tweak) {
         (Some(profile), _) => Some(Named::Profile(profile.clone())),
         (None, Some(id)) => {
@@ -253,19 +298,18 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
         consents: args.allow_protected.clone(),
         scenes: args.scene.clone(),
         runs: args.runs.into(),
-        run_seconds: args.seconds.into(),
+        run_seconds,
         seed,
-        margins: Margins {
-            average_fps: args.average_margin / 100.0,
-            low_1_percent_fps: args.low_margin / 100.0,
-        },
+        margins,
         limit: PairLimit::default(),
         budget: args.budget,
         keep: match args.keep {
             Keep::Better => KeepPolicy::Better,
             Keep::NotWorse => KeepPolicy::NotWorse,
         },
+        judge,
         ping: args.ping.clone(),
+        ping_pause_ms: args.ping_pause_ms,
         runs_start_program: false,
     })
 }

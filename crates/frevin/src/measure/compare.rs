@@ -3,7 +3,9 @@
 use frevin_core::environment::BeforeAndAfter;
 use frevin_core::ids::{PcId, SceneName, StateName};
 use frevin_core::tweak::{TweakId, TweakUse};
-use frevin_core::verdict::{Comparison, Histories, Margins, PairLimit, VisitFigures, compare};
+use frevin_core::verdict::{
+    Comparison, Histories, Judge, Margins, PairLimit, VisitFigures, compare,
+};
 use frevin_core::visits::{
     Caution, Evidence, VisitId, VisitRecord, VisitStatus, cautions, pairs_of_states,
 };
@@ -109,7 +111,8 @@ fn compare_visits(
         .iter()
         .map(|(a, b)| Ok((counted(a)?, counted(b)?)))
         .collect::<Result<Vec<_>, Failure>>()?;
-    let comparison = compare(&visits, options.limit, options.margins, &Histories::default());
+    let comparison =
+        compare(Judge::FrameRate, &visits, options.limit, options.margins, &Histories::default());
     // What the verdict does not look at needs no caution.
     pairs.truncate(comparison.pairs);
     let unpaired = of_a.len().abs_diff(of_b.len());

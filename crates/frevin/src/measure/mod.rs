@@ -21,6 +21,7 @@ use frevin_core::waiting::Waiting;
 use frevin_frames::{DetectedConditions, RunConditions};
 use frevin_ledger::{Ledger, NewRun, NewVisit, TrialVisit, VisitFilter};
 use frevin_pc::{Pc, PcKind, PcLock};
+use frevin_stats::probes::ProbeStats;
 use indicatif::ProgressBar;
 
 use self::source::{FrameSource, SourceRun};
@@ -46,6 +47,8 @@ pub(crate) struct VisitPlan<'a> {
     pub(crate) declared: &'a DeclaredConditions,
     /// What is pinged before and after.
     pub(crate) ping: Option<&'a Target>,
+    /// What is pinged during each run that counts.
+    pub(crate) ping_runs: Option<(&'a Target, Probing)>,
     /// The visit of a trial that it is, if it is one.
     pub(crate) of_trial: Option<TrialVisit>,
 }
@@ -111,15 +114,22 @@ pub(crate) fn visit(
         context: &stay.as_ref().map(|stay| stay.visit_context.clone()).unwrap_or_default(),
         of_trial: plan.of_trial,
     })?;
-    let recorded = record_runs(context, ledger, stay.as_ref(), source, plan, id)
-        .and_then(|()| stay.as_mut().map_or(Ok(()), |stay| stay.is_as_it_began(ledger)));
-    if let Err(failure) = recorded {
-        // What was recorded stays to be looked at, and counts for nothing.
-        ledger.void_visit(id, &failure.message)?;
-        return Err(failure.hint(format!("what was recorded is kept as visit {}, void", id.0)));
-    }
+    let recorded = record_runs(context, ledger, stay.as_ref(), source, plan, id);
+    let stayed = recorded.and_then(|pings| {
+        stay.as_mut().map_or(Ok(()), |stay| stay.is_as_it_began(ledger))?;
+        Ok(pings)
+    });
+    let ping_runs = match stayed {
+        Ok(pings) => pings,
+        Err(failure) => {
+            // What was recorded stays to be looked at, and counts for nothing.
+            ledger.void_visit(id, &failure.message)?;
+            return Err(failure.hint(format!("what was recorded is kept as visit {}, void", id.0)));
+        }
+    };
     let after = stay.as_ref().map(|stay| look_around(&*stay.pc, plan.ping)).transpose()?;
-    let environment = before.zip(after).map(|(before, after)| BeforeAndAfter { before, after });
+    let environment =
+        before.zip(after).map(|(before, after)| BeforeAndAfter { before, after, ping_runs });
     ledger.end_visit(id, environment.as_ref())?;
     Ok(id)
 }
@@ -202,7 +212,8 @@ fn record_runs(
     source: &mut dyn FrameSource,
     plan: &VisitPlan<'_>,
     id: VisitId,
-) -> Result<(), Failure> {
+) -> Result<Vec<ProbeStats>, Failure> {
+    let mut pings = Vec::new();
     let is_of_host = stay.is_some_and(|stay| stay.is_of_host(source));
     // The first run after a restart is slower than what follows, on every PC.
     let is_fresh = stay.is_some_and(|stay| stay.runs_before == 0) && !is_of_host;
@@ -210,8 +221,18 @@ fn record_runs(
     let declared = stay.map_or(plan.declared, |stay| &stay.declared);
     let progress = context.progress((warm_up + plan.runs) as u64, source.progress());
     for index in 0..warm_up + plan.runs {
-        let SourceRun { source: from, frames, run_since_boot } =
-            source.record(stay.map(|stay| &stay.lock), plan.length)?;
+        let pinged = plan.ping_runs.filter(|_| index >= warm_up);
+        let (recorded, answers) = while_pinging(pinged, || {
+            if !source.gives_frames() {
+                return Ok(None);
+            }
+            source.record(stay.map(|stay| &stay.lock), plan.length).map(Some)
+        })?;
+        pings.extend(answers);
+        let Some(SourceRun { source: from, frames, run_since_boot }) = recorded else {
+            progress.inc(1);
+            continue;
+        };
         if let Some((visit, run)) = ledger.run_with_frames(&frames.digest)? {
             return Err(refuse_known_frames(&visit.state_name, visit.id, run.0));
         }
@@ -230,7 +251,26 @@ fn record_runs(
         progress.inc(1);
     }
     progress.finish_and_clear();
-    Ok(())
+    Ok(pings)
+}
+
+/// Does something while an address is asked how fast it answers.
+fn while_pinging<T>(
+    pinged: Option<(&Target, Probing)>,
+    deed: impl FnOnce() -> Result<T, Failure>,
+) -> Result<(T, Option<ProbeStats>), Failure> {
+    let Some((target, probing)) = pinged else { return Ok((deed()?, None)) };
+    let (done, answers) = std::thread::scope(|scope| {
+        let pinging = scope.spawn(|| target.ping(probing, &ProgressBar::hidden()));
+        (deed(), pinging.join())
+    });
+    let answers = answers.unwrap_or_else(|_| {
+        Err(Failure::new(Kind::Internal, "the address could not be asked to the end"))
+    })?;
+    if answers.answered == 0 {
+        return Err(Failure::new(Kind::NotFound, format!("no {} came", target.describe())));
+    }
+    Ok((done?, Some(answers)))
 }
 
 /// The same frames twice are one recording: a verdict on copies would be on nothing.

@@ -12,7 +12,9 @@ use serde::{Deserialize, Serialize};
 
 use super::owners_scene::OwnersScene;
 use super::source::FrameSource;
-use super::sources::{LogsToCome, RehearsalScene, TestLoop, TracedProgram, know_scene, scenes_of};
+use super::sources::{
+    LogsToCome, NoGame, RehearsalScene, TestLoop, TracedProgram, know_scene, scenes_of,
+};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
@@ -97,6 +99,8 @@ pub(crate) enum SceneSource {
     Rehearsal(Box<RehearsalPc>, SceneName),
     /// As its owner has said.
     Owners(SceneRecording),
+    /// No game is played.
+    NoGame,
 }
 
 impl SceneSource {
@@ -110,6 +114,11 @@ impl SceneSource {
         if let Some(recording) = context.scene_recording(scene)? {
             know_scene(context, ledger, scene)?;
             return Ok(Self::Owners(recording));
+        }
+        let network = NoGame::scene()?;
+        if *scene == network.name {
+            ledger.add_scene(&network)?;
+            return Ok(Self::NoGame);
         }
         match pc.identity().kind {
             PcKind::Rehearsal => {
@@ -134,7 +143,7 @@ impl SceneSource {
     /// Whether each run starts what is measured anew.
     pub(crate) fn starts_program(&self) -> bool {
         match self {
-            Self::Rehearsal(..) => true,
+            Self::Rehearsal(..) | Self::NoGame => true,
             Self::Owners(recording) => !recording.command.is_empty(),
         }
     }
@@ -142,7 +151,7 @@ impl SceneSource {
     /// It in words, where the owner has said it.
     pub(crate) fn in_words(&self) -> Option<String> {
         match self {
-            Self::Rehearsal(..) => None,
+            Self::Rehearsal(..) | Self::NoGame => None,
             Self::Owners(recording) => Some(recording.in_words()),
         }
     }
@@ -154,6 +163,7 @@ impl SceneSource {
     ) -> Result<Box<dyn FrameSource + 'a>, Failure> {
         Ok(match self {
             Self::Rehearsal(pc, scene) => Box::new(RehearsalScene::new(pc, scene)),
+            Self::NoGame => Box::new(NoGame),
             Self::Owners(recording) => {
                 let inner: Box<dyn FrameSource + 'a> =
                     match (&recording.program, &recording.folder, recording.test_loop) {

@@ -21,6 +21,11 @@ pub(crate) trait FrameSource {
     /// Records the next run, of this length where the source can say how long a run is.
     fn record(&mut self, lock: Option<&PcLock>, length: Duration) -> Result<SourceRun, Failure>;
 
+    /// Whether there are frames at all: where only the network is judged, there are none.
+    fn gives_frames(&self) -> bool {
+        true
+    }
+
     /// What a run is, for the progress that is shown.
     fn progress(&self) -> &'static str {
         "recording"

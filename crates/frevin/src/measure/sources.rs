@@ -296,6 +296,43 @@ impl TestLoop {
     }
 }
 
+/// No game: nothing is recorded, and an address alone is asked meanwhile.
+pub(crate) struct NoGame;
+
+impl NoGame {
+    /// What it stands for in the ledger.
+    pub(crate) fn scene() -> Result<Scene, Failure> {
+        let name = "network".parse();
+        Ok(Scene {
+            name: name.map_err(|error: frevin_core::ids::NameError| {
+                Failure::new(Kind::Internal, error.to_string())
+            })?,
+            game: "none".to_owned(),
+            graphics: "none".to_owned(),
+            resolution: "none".to_owned(),
+            route: "an address is asked how fast it answers".to_owned(),
+        })
+    }
+}
+
+impl FrameSource for NoGame {
+    fn record(&mut self, _: Option<&PcLock>, _: Duration) -> Result<SourceRun, Failure> {
+        Err(Failure::new(Kind::Internal, "without a game there are no frames"))
+    }
+
+    fn gives_frames(&self) -> bool {
+        false
+    }
+
+    fn progress(&self) -> &'static str {
+        "asking"
+    }
+
+    fn starts_program(&self) -> bool {
+        true
+    }
+}
+
 impl FrameSource for TestLoop {
     fn record(&mut self, _: Option<&PcLock>, length: Duration) -> Result<SourceRun, Failure> {
         let series =

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use frevin_core::ids::SceneName;
 use frevin_core::trial::{Arm, Doubt, KeepPolicy, Progress, Question, Reason};
-use frevin_core::verdict::Verdict;
+use frevin_core::verdict::{Judge, Verdict};
 
 use super::verdict::{headline, show_comparison};
 use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
@@ -38,6 +38,8 @@ pub(crate) fn reason_in_words(reason: Reason) -> &'static str {
         Reason::MoreStutters => "it stutters more",
         Reason::WorsePacing => "its frames come more unevenly",
         Reason::WorsePing => "its ping is longer",
+        Reason::LowerFrameRate => "its frame rate is lower",
+        Reason::MoreLoss => "more is lost in the network",
         Reason::NothingGained => "nothing is gained by it",
         Reason::NothingLost => "nothing is lost without it",
         Reason::NotKnown => "no gain was shown",
@@ -55,7 +57,7 @@ impl View for TrialReport {
             page.line(dim("  Earlier trials of this PC told how much visits differ by chance."));
         }
         show_levels(&self.by_level, page);
-        show_pairs(&self.visits, page);
+        show_pairs(&self.visits, self.judge, page);
         for voided in &self.voided {
             let state: &str = voided.arm.into();
             page.line(warn(format_args!(
@@ -141,11 +143,33 @@ fn show_levels(levels: &[LevelReport], page: &mut Page) {
     page.table(table);
 }
 
-fn show_pairs(pairs: &[PairReport], page: &mut Page) {
+fn show_pairs(pairs: &[PairReport], judge: Judge, page: &mut Page) {
     if pairs.is_empty() {
         return;
     }
     page.heading("The pairs, in the order in which they were made");
+    page.table(match judge {
+        Judge::FrameRate => frames_of(pairs),
+        Judge::Ping => pings_of(pairs),
+    });
+    if pairs.iter().any(|pair| !pair.a.doubts.is_empty() || !pair.b.doubts.is_empty()) {
+        page.line(dim(
+            "  ? a visit of it was doubtful again and again, and was taken all the same",
+        ));
+    }
+}
+
+/// The number of a pair, and which state was visited first.
+fn begin_of_row(pair: &PairReport) -> [String; 2] {
+    let first = match pair.first {
+        Arm::A => "A",
+        Arm::B => "B",
+    };
+    let in_doubt = if pair.a.doubts.is_empty() && pair.b.doubts.is_empty() { "" } else { " ?" };
+    [format!("{}{in_doubt}", pair.pair), first.to_owned()]
+}
+
+fn frames_of(pairs: &[PairReport]) -> Table {
     let mut table = Table::new([
         ">pair",
         "first",
@@ -158,15 +182,8 @@ fn show_pairs(pairs: &[PairReport], page: &mut Page) {
         ">stutters A, B",
     ]);
     for pair in pairs {
-        let first = match pair.first {
-            Arm::A => "A",
-            Arm::B => "B",
-        };
-        let (a, b) = (&pair.a, &pair.b);
-        let in_doubt = if a.doubts.is_empty() && b.doubts.is_empty() { "" } else { " ?" };
-        table.row([
-            format!("{}{in_doubt}", pair.pair),
-            first.to_owned(),
+        let (Some(a), Some(b)) = (&pair.a.frames, &pair.b.frames) else { continue };
+        let figures = [
             fps(a.average_fps),
             fps(b.average_fps),
             percent(b.average_fps / a.average_fps - 1.0),
@@ -174,14 +191,35 @@ fn show_pairs(pairs: &[PairReport], page: &mut Page) {
             fps(b.low_1_percent_fps),
             percent(b.low_1_percent_fps / a.low_1_percent_fps - 1.0),
             format!("{}, {}", a.stutter_events, b.stutter_events),
-        ]);
+        ];
+        table.row([&begin_of_row(pair)[..], &figures].concat());
     }
-    page.table(table);
-    if pairs.iter().any(|pair| !pair.a.doubts.is_empty() || !pair.b.doubts.is_empty()) {
-        page.line(dim(
-            "  ? a visit of it was doubtful again and again, and was taken all the same",
-        ));
+    table
+}
+
+fn pings_of(pairs: &[PairReport]) -> Table {
+    let mut table = Table::new([
+        ">pair",
+        "first",
+        ">A median",
+        ">B median",
+        ">A slow",
+        ">B slow",
+        ">lost A, B",
+    ]);
+    let ms = |ms: f64| format!("{ms:.2} ms");
+    for pair in pairs {
+        let (Some(a), Some(b)) = (&pair.a.ping, &pair.b.ping) else { continue };
+        let figures = [
+            ms(a.ping_median_ms),
+            ms(b.ping_median_ms),
+            ms(a.ping_percentile_95_ms),
+            ms(b.ping_percentile_95_ms),
+            format!("{}, {}", a.ping_loss.lost, b.ping_loss.lost),
+        ];
+        table.row([&begin_of_row(pair)[..], &figures].concat());
     }
+    table
 }
 
 /// What a trial will do, before it begins.
@@ -230,7 +268,11 @@ pub(crate) fn show_beginning(begin: &crate::commands::trial::Beginning<'_>, page
         pairs.push(("each run", recording.clone()));
     }
     if let Some(address) = &design.ping {
-        pairs.push(("asked", format!("{address}, around each visit")));
+        let when = match design.judge {
+            Judge::FrameRate => "around each visit, as a guard",
+            Judge::Ping => "during each run, as the judge",
+        };
+        pairs.push(("asked", format!("{address}, {when}")));
     }
     page.pairs(pairs);
     if begin.is_simulated {
@@ -296,7 +338,7 @@ impl View for StatusReport {
                 page.line(warn(
                     "Figures so far. They are no reason to stop: when to stop is the rule's.",
                 ));
-                show_pairs(&report.visits, page);
+                show_pairs(&report.visits, report.judge, page);
             }
             None if self.progress == Progress::Going || self.progress == Progress::Paused => {
                 page.line(dim("  Figures are shown at the end; --peek shows those so far."));

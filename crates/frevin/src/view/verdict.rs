@@ -1,7 +1,8 @@
 //! A verdict as it is shown: intervals against the difference worth having, guards, cautions.
 
 use frevin_core::verdict::{
-    Comparison, Decision, Guard, GuardFinding, GuardState, MetricFinding, Primary, Verdict,
+    Comparison, Decision, Guard, GuardFinding, GuardState, Loss, Measured, MetricFinding, Primary,
+    Verdict,
 };
 use frevin_core::visits::Caution;
 
@@ -42,6 +43,12 @@ pub(crate) fn show_comparison(
     page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
     page.blank();
     comparison.guards.iter().for_each(|guard| show_guard(guard, page));
+    if let Some(loss) = &comparison.loss {
+        let share = |loss: Loss| format!("{:.1} %", 100.0 * loss.share());
+        let lost = format!("{} of probes in A, {} in B", share(loss.a), share(loss.b));
+        let lost = if loss.vetoes { bad(format_args!("{lost}: a veto")) } else { lost };
+        page.line(format_args!("  {}  {lost}", dim("lost:")));
+    }
     let around = of_states(&around.around_a, &around.around_b);
     if !around.is_empty() {
         page.heading("Around the visits, on average");
@@ -63,6 +70,7 @@ fn show_guard(guard: &GuardFinding, page: &mut Page) {
         Guard::Stutters => "stutters",
         Guard::Pacing => "uneven pacing",
         Guard::Ping => "ping",
+        Guard::AverageFps => "time per frame",
     };
     let limit = format!("+{:.0} %", 100.0 * (guard.guard.limits().veto - 1.0));
     let line = match (&guard.difference, guard.state) {
@@ -87,6 +95,9 @@ pub(crate) fn headline(comparison: &Comparison) -> String {
     let found_worse = comparison.findings.iter().any(|finding| finding.decision == Decision::Worse);
     match comparison.verdict {
         Verdict::Better => good(strong("BETTER.")),
+        Verdict::Worse if comparison.loss.is_some_and(|loss| loss.vetoes) && !found_worse => {
+            bad(strong("WORSE, since more is lost."))
+        }
         Verdict::Worse if vetoed && !found_worse => bad(strong("WORSE, by a guard's veto.")),
         Verdict::Worse => bad(strong("WORSE.")),
         Verdict::Same => strong("SAME: no difference worth having."),
@@ -122,10 +133,15 @@ pub(super) fn row(finding: &MetricFinding) -> [String; 6] {
     let after = finding
         .decided_after_pairs
         .map_or_else(String::new, |pairs| dim(format_args!(" after {}", count(pairs, "pair"))));
+    let ms = |ms: f64| format!("{ms:.2} ms");
+    let (a, b) = match finding.measured {
+        Measured::Fps { a_fps, b_fps } => (fps(a_fps), fps(b_fps)),
+        Measured::Ms { a_ms, b_ms } => (ms(a_ms), ms(b_ms)),
+    };
     [
         name(finding.primary).to_owned(),
-        fps(finding.a_fps),
-        fps(finding.b_fps),
+        a,
+        b,
         strong(difference(|interval| percent(interval.estimate))),
         difference(|interval| format!("{} to {}", percent(interval.low), percent(interval.high))),
         format!("{found}{after}"),
@@ -149,5 +165,7 @@ fn name(primary: Primary) -> &'static str {
     match primary {
         Primary::AverageFps => "average FPS",
         Primary::Low1PercentFps => "1% low FPS",
+        Primary::PingMedian => "ping, median",
+        Primary::PingPercentile95 => "ping, slow",
     }
 }

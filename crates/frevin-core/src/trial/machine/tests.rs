@@ -13,7 +13,7 @@ use super::*;
 use crate::ids::{PcId, StateDigest};
 use crate::preview::Wish;
 use crate::tweak::TweakUse;
-use crate::verdict::{Histories, Margins, PairLimit};
+use crate::verdict::{FrameFigures, Histories, Judge, Margins, PairLimit};
 
 fn arm(title: &str, is_empty: bool) -> ArmDesign {
     let used = TweakUse::plain("test/one".parse().unwrap());
@@ -40,7 +40,9 @@ fn design(question: Question, seed: u64, restarts: bool) -> Design {
         margins: Margins::default(),
         histories: Histories::default(),
         keep: KeepPolicy::Better,
+        judge: Judge::FrameRate,
         ping: None,
+        ping_pause_ms: 50,
         on_battery: false,
     }
 }
@@ -69,13 +71,13 @@ impl MadeUp {
         let mut chance = Pcg64::seed_from_u64(pair as u64 * 2 + u64::from(arm == Arm::B));
         let mut noise = |size: f64| (chance.random::<f64>() - 0.5) * size;
         let effect = if arm == Arm::B { self.effect } else { 0.0 };
-        VisitFigures {
+        let frames = FrameFigures {
             ln_average_fps: 4.6 + effect + noise(0.01),
             ln_low_1_percent_fps: 4.2 + effect + noise(0.02),
             stutter_events: 6,
             ln_pacing_ms: 0.5 + noise(0.02),
-            ln_ping_ms: None,
-        }
+        };
+        VisitFigures { frames: Some(frames), ping: None }
     }
 
     /// Does what an action says, and gives what is written down of it.
@@ -302,7 +304,7 @@ fn three_trials_alike_are_a_history() {
     let other = Design { runs: 5, ..design.clone() };
     assert_eq!(histories(&earlier, &pc, &other), Histories::default());
     let found = histories(&earlier, &pc, &design);
-    let variance = found.average_fps.unwrap().variance;
+    let variance = found.first.unwrap().variance;
     // Two uniform noises over 1 %: 2 · 0.01² / 12.
     assert!((0.2e-5..5e-5).contains(&variance), "{variance}");
 }

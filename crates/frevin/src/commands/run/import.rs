@@ -157,6 +157,7 @@ pub(super) fn import(context: &Context, args: &ImportArgs) -> Result<Outcome, Fa
         despite_waiting: false,
         declared: &declared,
         ping: None,
+        ping_runs: None,
         of_trial: None,
     };
     let id = visit(context, &mut ledger, None, &mut logs, &plan)?;

@@ -13,13 +13,14 @@ use frevin_core::trial::{
     limit_within,
 };
 use frevin_core::tweak::{TweakUse, Wanted};
-use frevin_core::verdict::{Histories, Margins, PairLimit};
+use frevin_core::verdict::{Histories, Judge, Margins, PairLimit};
 use frevin_ledger::Ledger;
 use frevin_pc::Pc;
 
 use super::pace;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
+use crate::measure::sources::NoGame;
 use crate::operations::apply::{Order, make_plan};
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::waiting::waiting;
@@ -49,7 +50,9 @@ pub(crate) struct Request {
     pub(crate) limit: PairLimit,
     pub(crate) budget: Option<Duration>,
     pub(crate) keep: KeepPolicy,
+    pub(crate) judge: Judge,
     pub(crate) ping: Option<String>,
+    pub(crate) ping_pause_ms: u64,
     /// Whether each run starts what is measured anew.
     pub(crate) runs_start_program: bool,
 }
@@ -105,6 +108,8 @@ pub(crate) fn design(
     let moments = plans.iter().flatten().flat_map(Plan::writes).map(|step| step.takes_effect);
     let restarts = moments.chain(waits.iter().map(|waiting| waiting.waits_for)).any(felt_late);
     let levels = match request.scenes[..] {
+        // Without a scene a ping is judged without a game.
+        [] if request.judge == Judge::Ping => vec![NoGame::scene()?.name],
         [] => sides.scene.into_iter().collect(),
         _ => request.scenes.clone(),
     };
@@ -133,7 +138,9 @@ pub(crate) fn design(
         margins: request.margins,
         histories: Histories::default(),
         keep: request.keep,
+        judge: request.judge,
         ping: request.ping.clone(),
+        ping_pause_ms: request.ping_pause_ms,
         on_battery: facts.power_source == PowerSource::Battery,
     };
     let records = ledger.trials(id)?;

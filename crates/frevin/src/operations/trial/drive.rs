@@ -13,9 +13,11 @@ use frevin_core::setting::TakesEffect;
 use frevin_core::trial::{
     Action, Arm, Doubt, Event, Place, Progress, Seen, Trial, TrialId, doubts,
 };
+use frevin_core::verdict::{Judge, VisitFigures};
 use frevin_core::visits::{VisitId, VisitRecord};
 use frevin_ledger::{Ledger, NewTrial, TrialRecord, TrialVisit};
 use frevin_pc::{BroughtAbout, Pc, Restarts};
+use frevin_stats::probes::ProbeStats;
 
 use super::begin::target_of;
 use super::pace;
@@ -26,7 +28,7 @@ use crate::measure::scene_source::SceneSource;
 use crate::measure::source::FrameSource;
 use crate::measure::{DeclaredConditions, VisitPlan, visit};
 use crate::operations::apply::{self, Order};
-use crate::operations::network::Target as Pinged;
+use crate::operations::network::{Probing, Target as Pinged};
 use crate::operations::recover;
 use crate::operations::rollback;
 use crate::view::count;
@@ -268,7 +270,11 @@ impl<'a> Driver<'a> {
                 length: Duration::from_secs(design.run_seconds.into()),
                 despite_waiting: false,
                 declared: &DeclaredConditions::default(),
-                ping: ping.as_ref(),
+                ping: ping.as_ref().filter(|_| design.judge != Judge::Ping),
+                ping_runs: ping
+                    .as_ref()
+                    .filter(|_| design.judge == Judge::Ping)
+                    .map(|target| (target, probing(design.ping_pause_ms))),
                 of_trial: Some(of),
             };
             let pc: &mut dyn Pc = &mut *self.pc;
@@ -307,7 +313,11 @@ impl<'a> Driver<'a> {
                     found.push(doubt);
                 }
             }
-            levels.push(counted(&record)?.with_ping(ping_ms(&record)));
+            let frames = match record.counted().next() {
+                Some(_) => counted(&record)?,
+                None => VisitFigures::default(),
+            };
+            levels.push(frames.with_pings(&pings(&record)));
         }
         match found.first() {
             Some(doubt) if self.trial.repeats_doubtful_visit() => {
@@ -387,12 +397,21 @@ impl<'a> Driver<'a> {
     }
 }
 
-/// How fast an address answered around a visit: the mean of the medians before it and after it.
-fn ping_ms(visit: &VisitRecord) -> Option<f64> {
-    let around = visit.environment.as_ref()?;
-    let [before, after] = [&around.before, &around.after]
-        .map(|one| one.ping.and_then(|ping| ping.times).map(|times| times.median_ms));
-    Some((before? + after?) / 2.0)
+/// How an address answered during a visit, else around it.
+fn pings(visit: &VisitRecord) -> Vec<ProbeStats> {
+    let Some(around) = &visit.environment else { return Vec::new() };
+    if around.ping_runs.is_empty() {
+        return [&around.before, &around.after].into_iter().filter_map(|one| one.ping).collect();
+    }
+    around.ping_runs.clone()
+}
+
+/// How often an address is asked during a run where its answers are what is judged.
+pub(crate) const PROBES_A_RUN: u32 = 200;
+
+fn probing(pause_ms: u64) -> Probing {
+    let (pause, patience) = (Duration::from_millis(pause_ms), Duration::from_secs(1));
+    Probing { count: PROBES_A_RUN, pause, patience }
 }
 
 fn how_to_go_on() -> &'static str {

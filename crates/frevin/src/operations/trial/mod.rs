@@ -5,7 +5,7 @@ mod drive;
 mod report;
 
 pub(crate) use begin::{Arms, Designed, Request, design};
-pub(crate) use drive::{Driver, Stopped};
+pub(crate) use drive::{Driver, PROBES_A_RUN, Stopped};
 pub(crate) use report::{LevelReport, PairReport, TrialReport, report};
 
 use std::time::Duration;

@@ -5,7 +5,7 @@ use frevin_core::setting::TakesEffect;
 use frevin_core::trial::{
     Arm, Doubt, Ending, Event, KeepPolicy, Progress, Question, Reason, TrialId,
 };
-use frevin_core::verdict::{Comparison, MetricFinding, VisitFigures};
+use frevin_core::verdict::{Comparison, Judge, Loss, MetricFinding};
 use frevin_core::visits::{Caution, VisitId, VisitRecord};
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::Pc;
@@ -32,10 +32,27 @@ pub(crate) struct PairReport {
 pub(crate) struct SideReport {
     /// The visit of each graphics level.
     pub(crate) visits: Vec<VisitId>,
+    #[serde(flatten)]
+    pub(crate) frames: Option<FramesReport>,
+    #[serde(flatten)]
+    pub(crate) ping: Option<PingReport>,
+    pub(crate) doubts: Vec<Doubt>,
+}
+
+/// What its frames come to.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct FramesReport {
     pub(crate) average_fps: f64,
     pub(crate) low_1_percent_fps: f64,
     pub(crate) stutter_events: u64,
-    pub(crate) doubts: Vec<Doubt>,
+}
+
+/// How an address answered.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct PingReport {
+    pub(crate) ping_median_ms: f64,
+    pub(crate) ping_percentile_95_ms: f64,
+    pub(crate) ping_loss: Loss,
 }
 
 /// A visit that was made and does not count.
@@ -69,6 +86,7 @@ pub(crate) struct TrialReport {
     pub(crate) seed: u64,
     pub(crate) restarts: bool,
     pub(crate) keep: KeepPolicy,
+    pub(crate) judge: Judge,
     /// What the pairs say.
     #[serde(flatten)]
     pub(crate) comparison: Comparison,
@@ -123,6 +141,10 @@ pub(crate) fn report(
         let (around_level, of_level) = around_and_cautions((&a, &b), &borrowed, 0, 0);
         around.around_a.extend(around_level.around_a);
         around.around_b.extend(around_level.around_b);
+        // Cautions are of frames: without a game there are none.
+        if pairs.iter().all(|(a, _)| a.counted().next().is_none()) {
+            continue;
+        }
         let is_new = |caution: &Caution| !cautions.contains(caution);
         let new: Vec<Caution> = of_level.into_iter().filter(is_new).collect();
         cautions.extend(new);
@@ -153,16 +175,20 @@ pub(crate) fn report(
         }
         _ => None,
     });
-    let side = |done: &frevin_core::trial::DoneVisit| {
-        let VisitFigures { ln_average_fps, ln_low_1_percent_fps, stutter_events, .. } =
-            done.figures;
-        SideReport {
-            visits: done.visits.clone(),
-            average_fps: ln_average_fps.exp(),
-            low_1_percent_fps: ln_low_1_percent_fps.exp(),
-            stutter_events,
-            doubts: done.doubts.clone(),
-        }
+    let side = |done: &frevin_core::trial::DoneVisit| SideReport {
+        visits: done.visits.clone(),
+        frames: done.figures.frames.map(|frames| FramesReport {
+            average_fps: frames.ln_average_fps.exp(),
+            low_1_percent_fps: frames.ln_low_1_percent_fps.exp(),
+            stutter_events: frames.stutter_events,
+        }),
+        // The millisecond that was added is taken away again.
+        ping: done.figures.ping.map(|ping| PingReport {
+            ping_median_ms: ping.ln_median_ms.exp() - 1.0,
+            ping_percentile_95_ms: ping.ln_percentile_95_ms.exp() - 1.0,
+            ping_loss: ping.loss,
+        }),
+        doubts: done.doubts.clone(),
     };
     let visits = trial.pairs().iter().enumerate().map(|(index, pair)| PairReport {
         pair: index + 1,
@@ -182,6 +208,7 @@ pub(crate) fn report(
         seed: design.seed,
         restarts: design.restarts,
         keep: design.keep,
+        judge: design.judge,
         kept: ending.is_some_and(|ending: Ending| ending.kept),
         reason: ending.map(|ending| ending.reason),
         not_settled: trial.not_settled().map(ToOwned::to_owned),
@@ -191,7 +218,7 @@ pub(crate) fn report(
         by_level,
         cautions,
         around,
-        with_history: design.histories.average_fps.is_some(),
+        with_history: design.histories.first.is_some(),
         comparison,
     })
 }
