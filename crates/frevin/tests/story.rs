@@ -634,7 +634,13 @@ fn a_service_takes_those_that_need_it_along_both_ways() {
 fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
     let place = Place::empty();
     let said = place.run(&["demo"]).ok();
-    for part in ["WORSE.", "BETTER.", "bit for bit", "Change 1 (friday-evening@1) is applied"] {
+    for part in [
+        "WORSE.",
+        "BETTER.",
+        "bit for bit",
+        "Trial 1: is friday-evening@1 better",
+        "is in force: it is better",
+    ] {
         assert!(said.out.contains(part), "{part} is missing of:\n{}", said.out);
     }
     assert!(!said.out.contains('\u{1b}'), "no colours in a pipe");
