@@ -639,7 +639,7 @@ fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
         "BETTER.",
         "bit for bit",
         "Trial 1: is friday-evening@1 better",
-        "is in force: it is better",
+        "is kept: it is better",
     ] {
         assert!(said.out.contains(part), "{part} is missing of:\n{}", said.out);
     }

@@ -81,8 +81,10 @@ fn leaving_out_what_hurts_is_better_and_leaves_it_out() {
         .collect();
     assert_eq!(held.len(), 1, "one change holds the rest: {layers}");
     assert_eq!(place.json(&["drift"])["drifted"].as_array().unwrap().len(), 0);
-    // Everything goes back to the first day.
+    // Everything goes back to the first day, and the trial says so.
+    assert_eq!(place.json(&["trial", "show"])["is_taken_back_since"], false);
     place.run(&["rollback", "--all", "--yes"]).ok();
+    assert!(place.run(&["trial", "show"]).ok().out.contains("taken back since"));
 }
 
 #[test]

@@ -134,3 +134,66 @@ pub enum Event {
     /// The owner gave it up; the PC goes back to what it was when the trial began.
     Abandoned,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::ending::Reason;
+    use super::*;
+    use crate::verdict::FrameFigures;
+
+    #[test]
+    fn events_are_read_as_they_were_written() {
+        let ending = Ending { place: Place::B, kept: true, reason: Reason::Better };
+        let boot = BootId::new("7");
+        let actions = [
+            Action::Switch { to: Place::Neither },
+            Action::Restart,
+            Action::Visit { pair: 3, arm: Arm::B, warm_up: 1, runs: 3 },
+            Action::Decide { verdict: Verdict::Same },
+            Action::End(ending),
+        ];
+        let frames = FrameFigures {
+            ln_average_fps: 4.443_210_987_654_321,
+            ln_low_1_percent_fps: 0.1 + 0.2,
+            stutter_events: 7,
+            ln_pacing_ms: -1e-300,
+        };
+        let doubts = vec![
+            Doubt::OtherPower { on_battery: true },
+            Doubt::CutShort,
+            Doubt::Capped,
+            Doubt::BrokenOff { reason: "so".to_owned() },
+        ];
+        let voided = doubts.iter().map(|doubt| Event::Voided {
+            pair: 0,
+            arm: Arm::A,
+            visits: vec![VisitId(1)],
+            doubt: doubt.clone(),
+        });
+        let events = actions
+            .map(|action| Event::Began { action, boot: boot.clone() })
+            .into_iter()
+            .chain(voided)
+            .chain([
+                Event::Switched { to: Place::A, change: Some(ChangeId(4)) },
+                Event::Restarted { boot: boot.clone() },
+                Event::Visited {
+                    pair: 1,
+                    arm: Arm::B,
+                    visits: vec![VisitId(5), VisitId(6)],
+                    levels: vec![VisitFigures { frames: Some(frames), ping: None }],
+                    doubts,
+                },
+                Event::Paused,
+                Event::Resumed,
+                Event::Decided { verdict: Verdict::Better },
+                Event::NotSettled { reason: "so".to_owned() },
+                Event::Ended(ending),
+                Event::Abandoned,
+            ]);
+        for event in events {
+            let text = serde_json::to_string(&event).unwrap();
+            assert_eq!(serde_json::from_str::<Event>(&text).unwrap(), event, "{text}");
+        }
+    }
+}

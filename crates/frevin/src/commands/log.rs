@@ -148,7 +148,11 @@ impl Entry {
         };
         let kept = self.trial.as_ref().is_some_and(|trial| trial.kept);
         let left = if kept { "kept" } else { "not kept" };
-        format!("{said}: {left}, since {}", reason_in_words(reason))
+        match reason {
+            // The verdict says it already.
+            Reason::Better | Reason::Worse => format!("{said}: {left}"),
+            other => format!("{said}: {left}, since {}", reason_in_words(other)),
+        }
     }
 }
 

@@ -78,6 +78,9 @@ impl TrialReport {
             (Progress::Ended, Some(reason)) => {
                 let why = reason_in_words(reason);
                 page.line(self.what_is_in_force(why));
+                if self.is_taken_back_since {
+                    page.line(warn("It was taken back since then."));
+                }
                 if let Some(moment) = self.waits_for {
                     page.line(warn(format_args!(
                         "The PC behaves by it after {}.",
@@ -106,13 +109,13 @@ impl TrialReport {
     fn what_is_in_force(&self, why: &str) -> String {
         let Self { a, b, .. } = self;
         match (self.question, self.kept) {
-            (Question::Apply, true) => good(format_args!("{b} is in force: {why}.")),
+            (Question::Apply, true) => good(format_args!("{b} is kept: {why}.")),
             (Question::Apply, false) => strong(format_args!("{b} is taken back, exactly: {why}.")),
             (Question::Without, true) => good(format_args!("It is left out: {why}.")),
-            (Question::Without, false) => strong(format_args!("{a} is in force as before: {why}.")),
-            (Question::Against, true) => good(format_args!("{b} is in force: {why}.")),
+            (Question::Without, false) => strong(format_args!("{a} is kept as before: {why}.")),
+            (Question::Against, true) => good(format_args!("{b} is kept: {why}.")),
             (Question::Against, false) if self.comparison.verdict == Verdict::Worse => {
-                strong(format_args!("{a} is in force: {b} is worse than it."))
+                strong(format_args!("{a} is kept: {b} is worse than it."))
             }
             (Question::Against, false) => {
                 strong(format_args!("Neither is in force, as before: {why}."))

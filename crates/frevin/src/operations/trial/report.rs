@@ -92,6 +92,8 @@ pub(crate) struct TrialReport {
     pub(crate) comparison: Comparison,
     /// Whether B is in force at the end.
     pub(crate) kept: bool,
+    /// Whether what was kept was taken back or replaced since.
+    pub(crate) is_taken_back_since: bool,
     /// Why the PC is left as it is; nothing before the end.
     pub(crate) reason: Option<Reason>,
     /// Why the PC could not be brought to where it should be.
@@ -210,6 +212,7 @@ pub(crate) fn report(
         keep: design.keep,
         judge: design.judge,
         kept: ending.is_some_and(|ending: Ending| ending.kept),
+        is_taken_back_since: is_taken_back_since(ledger, record, ending)?,
         reason: ending.map(|ending| ending.reason),
         not_settled: trial.not_settled().map(ToOwned::to_owned),
         waits_for: waits.iter().map(|waiting| waiting.waits_for).max(),
@@ -221,4 +224,27 @@ pub(crate) fn report(
         with_history: design.histories.first.is_some(),
         comparison,
     })
+}
+
+/// Whether nothing is in force any more of what a trial left in force.
+fn is_taken_back_since(
+    ledger: &Ledger,
+    record: &TrialRecord,
+    ending: Option<Ending>,
+) -> Result<bool, Failure> {
+    let Some(ending) = ending else { return Ok(false) };
+    if record.design.wishes_at(ending.place).is_empty() {
+        return Ok(false);
+    }
+    let left = ledger
+        .changes_of_trial(record.id)?
+        .into_iter()
+        .map(|(change, _)| change)
+        .chain(record.design.holder);
+    for change in left {
+        if ledger.change(change)?.layers_left > 0 {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
