@@ -182,7 +182,7 @@ mod tests {
                     arm: Arm::B,
                     visits: vec![VisitId(5), VisitId(6)],
                     levels: vec![VisitFigures { frames: Some(frames), ping: None }],
-                    doubts,
+                    doubts: doubts.clone(),
                 },
                 Event::Paused,
                 Event::Resumed,
