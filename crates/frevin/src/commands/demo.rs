@@ -323,7 +323,10 @@ impl Demo {
         let (ledger, pc, record) = driver.done()?;
         let report = report(ledger, Some(pc), &record)?;
         progress.finish_and_clear();
-        self.say(|page| report.show(page));
+        self.say(|page| {
+            page.blank();
+            report.show(page);
+        });
         Ok(report)
     }
 

@@ -12,6 +12,7 @@ use crate::failure::Failure;
 use crate::operations::trial::{TrialReport, report};
 use crate::outcome::{Outcome, View};
 use crate::view::trial::reason_in_words;
+use crate::view::verdict::verdict_in_words;
 use crate::view::{Page, Table, bad, count, dim, good, named_among, warn, when};
 
 /// Show what was done to this PC, when, why, and with what verdict
@@ -140,12 +141,7 @@ impl Entry {
     }
 
     fn verdict_in_words(&self, verdict: Verdict, reason: Reason) -> String {
-        let said = match verdict {
-            Verdict::Better => good("better"),
-            Verdict::Worse => bad("worse"),
-            Verdict::Same => "same".to_owned(),
-            Verdict::Undecided => warn("undecided"),
-        };
+        let said = verdict_in_words(verdict);
         let kept = self.trial.as_ref().is_some_and(|trial| trial.kept);
         let left = if kept { "kept" } else { "not kept" };
         match reason {

@@ -14,7 +14,7 @@ use crate::operations::target::{find_tweak, parse_arguments};
 use crate::operations::{refuse_unfinished, rollback};
 use crate::outcome::{Outcome, View};
 use crate::view::rolled_back::show_way_back;
-use crate::view::{Page, Table, bad, dim, good, warn, when};
+use crate::view::{Page, Table, bad, count, dim, good, warn, when};
 
 /// Put settings back: one change, one tweak of it, or everything since the first day
 #[derive(Debug, Args)]
@@ -146,16 +146,29 @@ impl View for ChangeList {
             return;
         }
         let mut table = Table::new([">change", "what", "when", "settings", "status"]);
-        for change in &self.changes {
+        let is_past_trial = |change: &&Change| {
+            change.trial.is_some()
+                && change.layers_left == 0
+                && matches!(change.status, ChangeStatus::Applied | ChangeStatus::Undone)
+        };
+        let past_trials = self.changes.iter().filter(is_past_trial).count();
+        for change in self.changes.iter().filter(|change| !is_past_trial(change)) {
+            let of_trial = change.trial.map(|trial| format!(" (trial {trial})"));
             table.row([
                 change.id.to_string(),
-                change.title.clone(),
+                format!("{}{}", change.title, of_trial.unwrap_or_default()),
                 when(change.begun_at),
                 change.layers_laid.to_string(),
                 status(change),
             ]);
         }
         page.table(table);
+        if past_trials > 0 {
+            page.line(dim(format_args!(
+                "  {} that trials made and took back are left out; `frevin log --all` shows them",
+                count(past_trials, "change")
+            )));
+        }
     }
 }
 

@@ -6,7 +6,7 @@ use frevin_core::ids::SceneName;
 use frevin_core::trial::{Arm, Doubt, KeepPolicy, Progress, Question, Reason};
 use frevin_core::verdict::{Judge, Verdict};
 
-use super::verdict::{headline, show_comparison};
+use super::verdict::{show_comparison, verdict_in_words};
 use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
 use crate::commands::trial::{StatusReport, TrialList};
 use crate::operations::trial::{LevelReport, PairReport, TrialReport};
@@ -108,14 +108,15 @@ impl TrialReport {
 
     fn what_is_in_force(&self, why: &str) -> String {
         let Self { a, b, .. } = self;
+        let is = if self.is_taken_back_since { "was" } else { "is" };
         match (self.question, self.kept) {
-            (Question::Apply, true) => good(format_args!("{b} is kept: {why}.")),
+            (Question::Apply, true) => good(format_args!("{b} {is} kept: {why}.")),
             (Question::Apply, false) => strong(format_args!("{b} is taken back, exactly: {why}.")),
             (Question::Without, true) => good(format_args!("It is left out: {why}.")),
-            (Question::Without, false) => strong(format_args!("{a} is kept as before: {why}.")),
-            (Question::Against, true) => good(format_args!("{b} is kept: {why}.")),
+            (Question::Without, false) => strong(format_args!("{a} {is} kept as before: {why}.")),
+            (Question::Against, true) => good(format_args!("{b} {is} kept: {why}.")),
             (Question::Against, false) if self.comparison.verdict == Verdict::Worse => {
-                strong(format_args!("{a} is kept: {b} is worse than it."))
+                strong(format_args!("{a} {is} kept: {b} is worse than it."))
             }
             (Question::Against, false) => {
                 strong(format_args!("Neither is in force, as before: {why}."))
@@ -375,11 +376,14 @@ impl View for TrialList {
                 together(&one.scenes),
                 one.comparison.pairs.to_string(),
                 match (one.progress, ended) {
-                    (_, true) => headline(&one.comparison),
+                    (_, true) => verdict_in_words(one.comparison.verdict),
                     (Progress::Ended, false) => dim("given up"),
                     _ => warn("not over"),
                 },
                 match one.progress {
+                    Progress::Ended if one.kept && one.is_taken_back_since => {
+                        "taken back since".to_owned()
+                    }
                     Progress::Ended if one.kept => "kept".to_owned(),
                     Progress::Ended => "not kept".to_owned(),
                     _ => String::new(),

@@ -42,7 +42,7 @@ pub(crate) fn show_comparison(
     }
     page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
     page.blank();
-    comparison.guards.iter().for_each(|guard| show_guard(guard, page));
+    comparison.guards.iter().for_each(|guard| show_guard(guard, comparison.is_finished, page));
     if let Some(loss) = &comparison.loss {
         let share = |loss: Loss| format!("{:.1} %", 100.0 * loss.share());
         let lost = format!("{} of probes in A, {} in B", share(loss.a), share(loss.b));
@@ -65,7 +65,7 @@ pub(crate) fn show_comparison(
     }
 }
 
-fn show_guard(guard: &GuardFinding, page: &mut Page) {
+fn show_guard(guard: &GuardFinding, is_finished: bool, page: &mut Page) {
     let what = match guard.guard {
         Guard::Stutters => "stutters",
         Guard::Pacing => "uneven pacing",
@@ -77,10 +77,13 @@ fn show_guard(guard: &GuardFinding, page: &mut Page) {
         (Some(difference), GuardState::Vetoes) => {
             bad(format_args!("{what} {}: a veto", percent(difference.estimate)))
         }
-        (Some(difference), GuardState::Waiting) => warn(format_args!(
-            "{what} {}: more than {limit}, and not certain; \"better\" waits for it",
-            percent(difference.estimate)
-        )),
+        (Some(difference), GuardState::Waiting) => {
+            let waits = if is_finished { "" } else { "; \"better\" waits for it" };
+            warn(format_args!(
+                "{what} {}: more than {limit}, and not certain{waits}",
+                percent(difference.estimate)
+            ))
+        }
         (Some(difference), GuardState::Quiet) => {
             format!("{what} {}, within {limit}", percent(difference.estimate))
         }
@@ -89,8 +92,18 @@ fn show_guard(guard: &GuardFinding, page: &mut Page) {
     page.line(format_args!("  {} {line}", dim("guard:")));
 }
 
+/// The verdict in a word, for a row.
+pub(crate) fn verdict_in_words(verdict: Verdict) -> String {
+    match verdict {
+        Verdict::Better => good("better"),
+        Verdict::Worse => bad("worse"),
+        Verdict::Same => "same".to_owned(),
+        Verdict::Undecided => warn("undecided"),
+    }
+}
+
 /// The verdict in a word or two.
-pub(crate) fn headline(comparison: &Comparison) -> String {
+fn headline(comparison: &Comparison) -> String {
     let vetoed = comparison.guards.iter().any(|guard| guard.state == GuardState::Vetoes);
     let found_worse = comparison.findings.iter().any(|finding| finding.decision == Decision::Worse);
     match comparison.verdict {
