@@ -13,6 +13,7 @@ mod layers;
 mod operations;
 mod revisions;
 mod rollbacks;
+mod scenes;
 mod seal;
 mod snapshots;
 mod store;

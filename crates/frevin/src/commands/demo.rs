@@ -16,7 +16,6 @@ use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{Fingerprint, Pc as _, fingerprint};
 use serde::Serialize;
 
-use crate::commands::trial::Beginning;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
@@ -26,7 +25,7 @@ use crate::operations::profiles;
 use crate::operations::restart::restart;
 use crate::operations::rollback::{self, RollbackReport};
 use crate::operations::target::{Named, Target, Unsaved, resolve};
-use crate::operations::trial::{Arms, Driver, Request, TrialReport, design, report};
+use crate::operations::trial::{Arms, Beginning, Driver, Request, TrialReport, design, report};
 use crate::outcome::{Outcome, View};
 use crate::view::plan::PlanReport;
 use crate::view::trial::show_beginning;

@@ -4,11 +4,10 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
 use frevin_core::ids::SceneName;
-use frevin_core::trial::{Action, Expected, KeepPolicy, Place, Progress, Seen, Trial, TrialId};
+use frevin_core::trial::{KeepPolicy, TrialId};
 use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
 use frevin_ledger::{Ledger, TrialRecord};
-use frevin_pc::{Pc, PcKind, Restarts};
-use serde::Serialize;
+use frevin_pc::{PcKind, Restarts};
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -16,8 +15,8 @@ use crate::measure::scene_source::SceneSource;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Named;
 use crate::operations::trial::{
-    Arms, Designed, Driver, PROBES_A_RUN, Request, Stopped, TrialReport, design, find, open, pace,
-    refuse_open, report,
+    Arms, Beginning, Driver, PROBES_A_RUN, Request, Stopped, TrialList, design, find, open,
+    refuse_open, report, status,
 };
 use crate::outcome::Outcome;
 use crate::view::Page;
@@ -129,38 +128,6 @@ fn parse_budget(text: &str) -> Result<Duration, String> {
     let length: jiff::SignedDuration =
         text.parse().map_err(|_| "write it like 90min or 3h".to_owned())?;
     Duration::try_from(length).map_err(|_| "a budget is no less than nothing".to_owned())
-}
-
-/// What is shown before a trial begins.
-pub(crate) struct Beginning<'a> {
-    pub(crate) designed: &'a Designed,
-    /// How a run is recorded, where the owner has said.
-    pub(crate) recording: Vec<String>,
-    pub(crate) is_simulated: bool,
-}
-
-/// How far a trial is.
-#[derive(Debug, Clone, Serialize)]
-pub(crate) struct StatusReport {
-    pub(crate) trial: TrialId,
-    pub(crate) progress: Progress,
-    pub(crate) scenes: Vec<SceneName>,
-    pub(crate) a: String,
-    pub(crate) b: String,
-    pub(crate) pairs_made: usize,
-    pub(crate) pair_limit: usize,
-    /// What is to be done next.
-    pub(crate) next: Option<String>,
-    /// How long the pairs still to come take.
-    pub(crate) expected: Option<Expected>,
-    pub(crate) not_settled: Option<String>,
-    pub(crate) peek: Option<TrialReport>,
-}
-
-/// The trials of a PC.
-#[derive(Debug, Clone, Serialize)]
-pub(crate) struct TrialList {
-    pub(crate) trials: Vec<TrialReport>,
 }
 
 pub(crate) fn run(context: &Context, command: &TrialCommand) -> Result<Outcome, Failure> {
@@ -333,59 +300,4 @@ fn drive(
             Ok(Outcome::yes(&status(ledger, pc, &record, false)?))
         }
     }
-}
-
-fn status(
-    ledger: &Ledger,
-    pc: &dyn Pc,
-    record: &TrialRecord,
-    peek: bool,
-) -> Result<StatusReport, Failure> {
-    let trial = record.trial();
-    let design = &record.design;
-    let is_going = trial.progress() == Progress::Going;
-    let records = ledger.trials(&pc.identity().id)?;
-    let pace = pace(&records, design.run_seconds);
-    Ok(StatusReport {
-        trial: record.id,
-        progress: trial.progress(),
-        scenes: design.levels.clone(),
-        a: design.a.title.clone(),
-        b: design.b.title.clone(),
-        pairs_made: trial.pairs().len(),
-        pair_limit: design.limit.pairs(),
-        next: next_in_words(pc, &trial, record)?,
-        expected: is_going.then(|| pace.expected(design, trial.pairs().len())),
-        not_settled: trial.not_settled().map(ToOwned::to_owned),
-        peek: peek.then(|| report(ledger, Some(pc), record)).transpose()?,
-    })
-}
-
-/// What is next, for somebody who has to do something about it.
-fn next_in_words(
-    pc: &dyn Pc,
-    trial: &Trial,
-    record: &TrialRecord,
-) -> Result<Option<String>, Failure> {
-    let (pair, arm) = trial.due();
-    let title = &record.design.arm(arm).title;
-    let visit = format!("visit {title}, for pair {}: `frevin trial resume`", pair + 1);
-    Ok(match trial.progress() {
-        Progress::Ended => None,
-        Progress::Paused => Some("`frevin trial resume` goes on".to_owned()),
-        Progress::WayBackOpen | Progress::GivenUp => {
-            Some("`frevin trial resume` brings the PC to where it should be".to_owned())
-        }
-        Progress::Going => {
-            let boot = pc.boot()?;
-            // Whether the state is there already makes no difference to what the owner has to do.
-            let seen = Seen { place: Place::from(arm), boot, others_are_as_before: true };
-            Some(match trial.next(&seen) {
-                Action::Restart => {
-                    format!("restart the PC, then `frevin trial resume`: it will visit {title}")
-                }
-                _ => visit,
-            })
-        }
-    })
 }

@@ -8,8 +8,9 @@ use frevin_core::verdict::{Judge, Verdict};
 
 use super::verdict::{show_comparison, verdict_in_words};
 use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
-use crate::commands::trial::{StatusReport, TrialList};
-use crate::operations::trial::{LevelReport, PairReport, TrialReport};
+use crate::operations::trial::{
+    Beginning, LevelReport, Next, PairReport, StatusReport, TrialList, TrialReport,
+};
 use crate::outcome::View;
 use crate::view::plan::with_article;
 
@@ -227,7 +228,7 @@ fn pings_of(pairs: &[PairReport]) -> Table {
 }
 
 /// What a trial will do, before it begins.
-pub(crate) fn show_beginning(begin: &crate::commands::trial::Beginning<'_>, page: &mut Page) {
+pub(crate) fn show_beginning(begin: &Beginning<'_>, page: &mut Page) {
     let design = &begin.designed.design;
     page.heading(format_args!(
         "A trial: is {} better than {}, in {}?",
@@ -326,7 +327,7 @@ impl View for StatusReport {
             ("pairs", format!("{} of at most {}", self.pairs_made, self.pair_limit)),
         ];
         if let Some(next) = &self.next {
-            pairs.push(("next", next.clone()));
+            pairs.push(("next", next_in_words(next)));
         }
         if let Some(expected) = &self.expected {
             let [typical, most] = [expected.typical, expected.most].map(in_words_or_none);
@@ -349,6 +350,19 @@ impl View for StatusReport {
             }
             None => {}
         }
+    }
+}
+
+fn next_in_words(next: &Next) -> String {
+    match next {
+        Next::RestartThenVisit { state } => {
+            format!("restart the PC, then `frevin trial resume`: it will visit {state}")
+        }
+        Next::Visit { pair, state } => {
+            format!("visit {state}, for pair {pair}: `frevin trial resume`")
+        }
+        Next::GoOn => "`frevin trial resume` goes on".to_owned(),
+        Next::Settle => "`frevin trial resume` brings the PC to where it should be".to_owned(),
     }
 }
 

@@ -66,6 +66,14 @@ pub(crate) struct Designed {
     pub(crate) expected: Expected,
 }
 
+/// A trial as it would be, with what else is shown before it begins.
+pub(crate) struct Beginning<'a> {
+    pub(crate) designed: &'a Designed,
+    /// How a run of each graphics level comes about, where the owner has said.
+    pub(crate) recording: Vec<String>,
+    pub(crate) is_simulated: bool,
+}
+
 /// The two states, before anything else is settled.
 struct Sides {
     question: Question,

@@ -31,7 +31,6 @@ use crate::operations::apply::{self, Order};
 use crate::operations::network::{Probing, Target as Pinged};
 use crate::operations::recover;
 use crate::operations::rollback;
-use crate::view::count;
 
 /// Makes the source that the next visit at a graphics level, by its place, is recorded from.
 pub(crate) type Sources<'a> = dyn FnMut(usize) -> Result<Box<dyn FrameSource + 'a>, Failure> + 'a;
@@ -296,7 +295,7 @@ impl<'a> Driver<'a> {
     /// Says that what was recorded of a visit does not count.
     fn void(&mut self, of: TrialVisit, visits: Vec<VisitId>, doubt: Doubt) -> Result<(), Failure> {
         for visit in &visits {
-            self.ledger.void_visit(*visit, &crate::view::trial::doubt_in_words(&doubt))?;
+            self.ledger.void_visit(*visit, &format!("trial {} makes it again", self.id))?;
         }
         let TrialVisit { pair, arm, .. } = of;
         self.write(Event::Voided { pair, arm, visits, doubt })
@@ -381,11 +380,10 @@ impl<'a> Driver<'a> {
         let expected = pace(&records, design.run_seconds).expected(design, pair);
         let minutes = expected.most.as_secs().div_ceil(60);
         self.context.say_on_terminal(format_args!(
-            "pair {} of at most {}: {} (at most {} more)",
+            "pair {} of at most {}: {} (at most {minutes} min more)",
             pair + 1,
             design.limit.pairs(),
             design.arm(arm).title,
-            count(usize::try_from(minutes).unwrap_or(usize::MAX), "minute"),
         ));
     }
 

@@ -112,6 +112,12 @@ pub(crate) struct TrialReport {
     pub(crate) with_history: bool,
 }
 
+/// The trials of a PC.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct TrialList {
+    pub(crate) trials: Vec<TrialReport>,
+}
+
 /// The label of the visits to a state of a trial.
 pub(crate) fn state_name(trial: TrialId, arm: Arm) -> Result<StateName, Failure> {
     let arm: &str = arm.into();
