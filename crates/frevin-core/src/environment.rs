@@ -24,6 +24,15 @@ pub struct Environment {
     pub free_gib: BTreeMap<String, u64>,
     /// How an address answers that the owner gave.
     pub ping: Option<ProbeStats>,
+    /// The refresh rate in use of each display, in hertz.
+    pub refresh_hz: BTreeMap<String, u32>,
+    /// Threads of the processor that Windows lets rest.
+    pub parked_threads: Option<u32>,
+    /// Programs that encode video on the graphics card, as recorders do, by the names of their files; nothing where the
+    /// PC does not tell.
+    pub encoders: Option<Vec<String>>,
+    /// Whether each service runs that what is in force speaks of.
+    pub services: BTreeMap<String, bool>,
 }
 
 /// Looks at a clock, in MHz.
@@ -64,12 +73,18 @@ pub struct BeforeAndAfter {
 }
 
 impl Environment {
+    /// Whether a program records, as far as the PC tells: nothing where it does not.
+    pub fn is_recording(&self) -> Option<bool> {
+        self.encoders.as_ref().map(|encoders| !encoders.is_empty())
+    }
+
     /// What follows from the facts of a PC that were just asked for.
     pub fn of(facts: &Facts) -> Self {
         Self {
             processes: facts.load.processes,
             services_running: facts.load.services_running,
             free_gib: facts.drives.iter().map(|d| (d.letter.clone(), d.free_gib)).collect(),
+            refresh_hz: facts.displays.iter().map(|d| (d.name.clone(), d.refresh_hz)).collect(),
             ..Self::default()
         }
     }

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::cap::FrameCap;
+use super::log::LogReadings;
 use super::metrics::quantile;
 
 /// A frame that takes longer than this, and far longer than the others, is a pause.
@@ -36,6 +37,10 @@ pub struct RunConditions {
     pub game_version: Option<String>,
     /// Whether the frames are of the PC that the recorder ran on, where a simulated one was meant.
     pub is_of_host: bool,
+    /// What its log told beside its frames.
+    pub readings: LogReadings,
+    /// The graphics card that drew it.
+    pub graphics_card: Option<String>,
 }
 
 /// Conditions that show in the frames of a run.

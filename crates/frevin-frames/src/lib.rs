@@ -19,7 +19,8 @@ mod stutter;
 pub use cap::FrameCap;
 pub use conditions::{DetectedConditions, Pause, Phase, RunConditions};
 pub use log::{
-    ColumnKind, LogError, LogOptions, LogReading, RejectedRow, TimeUnit, read_log, read_log_bytes,
+    ColumnKind, LatencyFigures, LogError, LogOptions, LogReading, LogReadings, RejectedRow,
+    TimeUnit, read_log, read_log_bytes,
 };
 pub use metrics::{FIGURES_VERSION, FrameTally, Metrics, metrics, tally};
 pub use series::{FrameSeries, FrameSeriesError};

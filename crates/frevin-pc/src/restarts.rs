@@ -16,6 +16,20 @@ pub trait Restarts: Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn bring_about(&mut self, lock: &PcLock, moment: TakesEffect) -> Result<BroughtAbout, PcError>;
+
+    /// Restarts the PC, as its owner has agreed to.
+    ///
+    /// # Errors
+    /// Where it cannot be restarted; nothing has happened then.
+    fn restart_by_itself(&mut self, lock: &PcLock) -> Result<BroughtAbout, PcError> {
+        self.bring_about(lock, TakesEffect::Restart)
+    }
+
+    /// Whether this process has an administrator's rights there.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn has_administrator_rights(&self) -> Result<bool, PcError>;
 }
 
 /// What came of asking a PC to restart, or to start something anew.
@@ -26,6 +40,8 @@ pub enum BroughtAbout {
         /// Settings that took effect by it.
         took_effect: Vec<Address>,
     },
+    /// It has begun: this process will end with the PC.
+    Begun,
     /// The owner has to do it: this PC leaves it to them.
     LeftToOwner,
 }

@@ -27,6 +27,7 @@ use windows::Win32::System::SystemInformation::{
 use windows::Win32::System::Threading::{IsProcessorFeaturePresent, PROCESSOR_FEATURE_ID};
 use windows::Win32::UI::WindowsAndMessaging::{GetSystemMetrics, SYSTEM_METRICS_INDEX};
 
+use super::graphics_use::Card;
 use super::library::function;
 use super::system::Handle;
 use super::wide::{Wide, failed, text_at};
@@ -100,28 +101,6 @@ fn drive(letter: &str) -> Option<DriveSeen> {
 /// The bit of a card's abilities that says that it can schedule its own work
 /// (`D3DKMT_WDDM_2_7_CAPS`).
 const CAN_SCHEDULE_ITSELF: u32 = 1;
-
-#[repr(C)]
-struct AdapterInfo {
-    handle: u32,
-    luid: [u32; 2],
-    sources: u32,
-    is_present_moving: i32,
-}
-
-#[repr(C)]
-struct EnumAdapters {
-    count: u32,
-    adapters: *mut AdapterInfo,
-}
-
-#[repr(C)]
-struct QueryAdapterInfo {
-    handle: u32,
-    kind: u32,
-    data: *mut core::ffi::c_void,
-    size: u32,
-}
 
 /// The entry that begins so many bytes into a buffer.
 ///
@@ -347,43 +326,41 @@ impl FactsApi for Hardware {
     }
 
     fn can_schedule_itself(&self) -> Option<bool> {
-        let list = function!("gdi32.dll", fn D3DKMTEnumAdapters2(*mut EnumAdapters) -> i32).ok()?;
-        let query =
-            function!("gdi32.dll", fn D3DKMTQueryAdapterInfo(*mut QueryAdapterInfo) -> i32).ok()?;
-        let close = function!("gdi32.dll", fn D3DKMTCloseAdapter(*const u32) -> i32).ok()?;
-        let mut asked = EnumAdapters { count: 0, adapters: core::ptr::null_mut() };
-        // SAFETY: without a list only the number of adapters is told.
-        if unsafe { list(&raw mut asked) } != 0 || asked.count == 0 || asked.count > 64 {
-            return None;
+        /// `KMTQAITYPE_WDDM_2_7_CAPS`.
+        const ABILITIES: u32 = 70;
+        let cards = Card::all().ok()?;
+        // SAFETY: the answer to this question is a number of four bytes.
+        let abilities = cards.iter().filter_map(|card| unsafe { card.ask(ABILITIES, 0_u32) });
+        abilities.map(|abilities| abilities & CAN_SCHEDULE_ITSELF != 0).reduce(|a, b| a || b)
+    }
+
+    fn parked_threads(&self) -> Result<u32, OsError> {
+        /// Where its flags lie in an entry (`SYSTEM_CPU_SET_INFORMATION`), and the one that says that it rests.
+        const FLAGS_AT: usize = 19;
+        const PARKED: u8 = 1;
+        let ask = function!(
+            "kernel32.dll",
+            fn GetSystemCpuSetInformation(*mut u8, u32, *mut u32, isize, u32) -> i32
+        )?;
+        let mut needed = 0_u32;
+        // SAFETY: no buffer of no length: only what is needed is told. This process is meant (-1).
+        let _ = unsafe { ask(core::ptr::null_mut(), 0, &raw mut needed, -1, 0) };
+        let mut entries = vec![0_u8; needed as usize];
+        // SAFETY: the buffer is as long as is said.
+        let answer = unsafe { ask(entries.as_mut_ptr(), needed, &raw mut needed, -1, 0) };
+        if answer == 0 || entries.is_empty() {
+            return Err(OsError::Said("Windows does not tell which cores rest".to_owned()));
         }
-        let mut adapters: Vec<AdapterInfo> = (0..asked.count)
-            .map(|_| AdapterInfo { handle: 0, luid: [0; 2], sources: 0, is_present_moving: 0 })
-            .collect();
-        asked.adapters = adapters.as_mut_ptr();
-        // SAFETY: the list has room for as many adapters as it says.
-        if unsafe { list(&raw mut asked) } != 0 {
-            return None;
-        }
-        adapters.truncate(asked.count as usize);
-        let mut known = None;
-        for adapter in adapters {
-            /// `KMTQAITYPE_WDDM_2_7_CAPS`.
-            const ABILITIES: u32 = 70;
-            let mut abilities = 0_u32;
-            let mut question = QueryAdapterInfo {
-                handle: adapter.handle,
-                kind: ABILITIES,
-                data: (&raw mut abilities).cast(),
-                size: 4,
+        let (mut parked, mut rest) = (0, &entries[..]);
+        while let Some(size) = rest.first_chunk::<4>().map(|size| u32::from_le_bytes(*size)) {
+            // Entries follow each other, each as long as it says.
+            let Some(entry) = rest.get(..size as usize).filter(|entry| entry.len() > FLAGS_AT)
+            else {
+                break;
             };
-            // SAFETY: the adapter is open, and the answer is of four bytes as is said.
-            if unsafe { query(&raw mut question) } == 0 {
-                let can = abilities & CAN_SCHEDULE_ITSELF != 0;
-                known = Some(known.unwrap_or(false) || can);
-            }
-            // SAFETY: the adapter was opened by listing it and is closed once.
-            let _ = unsafe { close(&raw const adapter.handle) };
+            parked += u32::from(entry[FLAGS_AT] & PARKED != 0);
+            rest = &rest[entry.len()..];
         }
-        known
+        Ok(parked)
     }
 }

@@ -15,6 +15,7 @@ mod facts;
 mod features;
 mod files;
 mod folders;
+mod graphics_use;
 mod library;
 mod name_servers;
 pub mod own_folder;
@@ -40,6 +41,7 @@ use frevin_pc::windows::presents::{RecordError, RecordedPresents, record};
 
 pub use echo::echo;
 pub use files::rename_for_good;
+pub use system::start_as_administrator;
 
 /// The PC that this program runs on. `home` is Frevin's own folder: the lock lies in it, and what is
 /// set aside.
@@ -56,7 +58,7 @@ pub fn live_pc(home: &Path) -> Result<LivePc, PcError> {
 /// # Errors
 /// [`RecordError`], among them where tracing is not offered or not allowed.
 pub fn record_presents(program: &str, length: Duration) -> Result<RecordedPresents, RecordError> {
-    record(&tracing::EventTracing, program, length)
+    record(&tracing::EventTracing, &graphics_use::GraphicsUse, program, length)
 }
 
 /// This PC's Windows.
@@ -76,6 +78,7 @@ fn apis() -> Apis {
         features: Box::new(features::OptionalFeatures),
         protections: Box::new(protections::AntiVirus),
         facts: Box::new(facts::Hardware),
+        graphics_use: Box::new(graphics_use::GraphicsUse),
         starts: Box::new(starts::Starts),
         system: Box::new(system::ThisPc),
         replace_file: files::replace_file,

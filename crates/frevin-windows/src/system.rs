@@ -1,11 +1,17 @@
 //! This PC, this user and this process.
 
 use windows::Win32::Foundation::{
-    CloseHandle, ERROR_ACCESS_DENIED, HANDLE, HLOCAL, LocalFree, WAIT_ABANDONED, WAIT_OBJECT_0,
+    CloseHandle, ERROR_ACCESS_DENIED, HANDLE, HLOCAL, LUID, LocalFree, WAIT_ABANDONED,
+    WAIT_OBJECT_0,
 };
 use windows::Win32::Security::Authorization::ConvertSidToStringSidW;
 use windows::Win32::Security::{
-    GetTokenInformation, TOKEN_ELEVATION, TOKEN_QUERY, TOKEN_USER, TokenElevation, TokenUser,
+    AdjustTokenPrivileges, GetTokenInformation, LUID_AND_ATTRIBUTES, LookupPrivilegeValueW,
+    SE_PRIVILEGE_ENABLED, SE_SHUTDOWN_NAME, TOKEN_ADJUST_PRIVILEGES, TOKEN_ELEVATION,
+    TOKEN_PRIVILEGES, TOKEN_QUERY, TOKEN_USER, TokenElevation, TokenUser,
+};
+use windows::Win32::System::Shutdown::{
+    InitiateShutdownW, SHTDN_REASON_FLAG_PLANNED, SHTDN_REASON_MAJOR_APPLICATION, SHUTDOWN_RESTART,
 };
 use windows::Win32::System::SystemInformation::{
     ComputerNamePhysicalDnsHostname, GetComputerNameExW,
@@ -14,13 +20,17 @@ use windows::Win32::System::Threading::{
     CreateMutexW, GetCurrentProcess, OpenProcess, OpenProcessToken,
     PROCESS_QUERY_LIMITED_INFORMATION, ReleaseMutex, WaitForSingleObject,
 };
-use windows::Win32::UI::WindowsAndMessaging::{GetShellWindow, GetWindowThreadProcessId};
-use windows::core::PWSTR;
+use windows::Win32::UI::Shell::ShellExecuteW;
+use windows::Win32::UI::WindowsAndMessaging::{
+    GetShellWindow, GetWindowThreadProcessId, SW_SHOWNORMAL,
+};
+use windows::core::{PCWSTR, PWSTR};
 
 use super::library::function;
-use super::wide::{Wide, text, text_at};
+use super::wide::{Wide, failed, text, text_at};
 use frevin_pc::RestorePoint;
 use frevin_pc::windows::apis::SystemApi;
+use frevin_pc::windows::os_error::OsError;
 
 /// The PC that this program runs on.
 pub(crate) struct ThisPc;
@@ -113,6 +123,77 @@ impl Drop for Turn {
     }
 }
 
+/// Gives this process the right to restart the PC, which its user has and processes do not use by themselves.
+fn allow_shutdown() -> Result<(), OsError> {
+    let mut token = HANDLE::default();
+    let access = TOKEN_ADJUST_PRIVILEGES | TOKEN_QUERY;
+    // SAFETY: the process is this one, and the handle is written to a place of its own.
+    unsafe { OpenProcessToken(GetCurrentProcess(), access, &raw mut token) }
+        .map_err(failed("OpenProcessToken"))?;
+    let token = Handle(token);
+    let mut luid = LUID::default();
+    // SAFETY: the name is a constant, and the number is written to a place of its own.
+    unsafe { LookupPrivilegeValueW(PCWSTR::null(), SE_SHUTDOWN_NAME, &raw mut luid) }
+        .map_err(failed("LookupPrivilegeValueW"))?;
+    let wanted = TOKEN_PRIVILEGES {
+        PrivilegeCount: 1,
+        Privileges: [LUID_AND_ATTRIBUTES { Luid: luid, Attributes: SE_PRIVILEGE_ENABLED }],
+    };
+    // SAFETY: the token is open, and the structure holds as many privileges as it says.
+    unsafe { AdjustTokenPrivileges(token.0, false, Some(&raw const wanted), 0, None, None) }
+        .map_err(failed("AdjustTokenPrivileges"))
+}
+
+/// Starts this program again with an administrator's rights, which Windows asks its user for.
+///
+/// # Errors
+/// Where the user refuses, and where it cannot be started.
+pub fn start_as_administrator(arguments: &[String]) -> std::io::Result<()> {
+    /// An answer up to this one is an error ("ShellExecuteW function").
+    const LAST_ERROR: usize = 32;
+    let program = Wide::new(&std::env::current_exe()?.to_string_lossy());
+    let (verb, line) = (Wide::new("runas"), Wide::new(&command_line(arguments)));
+    // SAFETY: the texts live for the call.
+    let answer = unsafe {
+        ShellExecuteW(
+            None,
+            verb.as_ptr(),
+            program.as_ptr(),
+            line.as_ptr(),
+            PCWSTR::null(),
+            SW_SHOWNORMAL,
+        )
+    };
+    match answer.0 as usize {
+        ..=LAST_ERROR => Err(std::io::Error::last_os_error()),
+        _ => Ok(()),
+    }
+}
+
+/// Arguments in one line, as programs take it apart again ("Parsing C command-line arguments"): backslashes count
+/// only before a quotation mark.
+fn command_line(arguments: &[String]) -> String {
+    let quoted = arguments.iter().map(|argument| {
+        let mut text = String::from("\"");
+        let mut backslashes = 0;
+        for character in argument.chars() {
+            match character {
+                '\\' => backslashes += 1,
+                '"' => {
+                    text.extend(std::iter::repeat_n('\\', backslashes + 1));
+                    backslashes = 0;
+                }
+                _ => backslashes = 0,
+            }
+            text.push(character);
+        }
+        text.extend(std::iter::repeat_n('\\', backslashes));
+        text.push('"');
+        text
+    });
+    quoted.collect::<Vec<_>>().join(" ")
+}
+
 /// `RESTOREPOINTINFOW` and `STATEMGRSTATUS` ("SRSetRestorePointW function" in the Windows
 /// documentation), packed as they are declared.
 #[repr(C, packed)]
@@ -185,6 +266,20 @@ impl SystemApi for ThisPc {
         // Abandoned: whoever had it ended without giving it back.
         let is_ours = answer == WAIT_OBJECT_0 || answer == WAIT_ABANDONED;
         Ok(is_ours.then(|| Box::new(Turn(mutex)) as Box<dyn Send>))
+    }
+
+    fn restart(&self) -> Result<(), OsError> {
+        /// Long enough to see the message, and to type `shutdown /a`.
+        const SECONDS: u32 = 30;
+        allow_shutdown()?;
+        let message = Wide::new("Frevin goes on with a trial. To stop the restart: shutdown /a");
+        // A restart that was planned, of an application ("System Shutdown Reason Codes").
+        let reason = SHTDN_REASON_MAJOR_APPLICATION | SHTDN_REASON_FLAG_PLANNED;
+        // SAFETY: the message lives for the call; no other PC is meant.
+        let answer = unsafe {
+            InitiateShutdownW(PCWSTR::null(), message.as_ptr(), SECONDS, SHUTDOWN_RESTART, reason)
+        };
+        if answer == 0 { Ok(()) } else { Err(OsError::code("InitiateShutdownW", answer)) }
     }
 
     fn restore_point(&self, description: &str) -> RestorePoint {

@@ -71,6 +71,28 @@ impl Namespace {
         Ok(object.map(Object))
     }
 
+    /// All objects that a query gives.
+    pub(crate) fn all(&self, query: &str) -> Result<Vec<Object>, OsError> {
+        /// More are none that anybody means.
+        const MOST: usize = 20_000;
+        let flags = WBEM_FLAG_FORWARD_ONLY | WBEM_FLAG_RETURN_IMMEDIATELY;
+        // SAFETY: the connection is open, and the texts live for the call.
+        let found =
+            unsafe { self.0.ExecQuery(&BSTR::from("WQL"), &BSTR::from(query), flags, None) }
+                .map_err(failed("IWbemServices::ExecQuery"))?;
+        let mut all = Vec::new();
+        while all.len() < MOST {
+            let mut objects = [None];
+            let mut count = 0;
+            // SAFETY: the list has room for the one object that is asked for.
+            let answer = unsafe { found.Next(ANSWERED_WITHIN_MS, &mut objects, &raw mut count) };
+            answer.ok().map_err(failed("IEnumWbemClassObject::Next"))?;
+            let [Some(object)] = objects else { break };
+            all.push(Object(object));
+        }
+        Ok(all)
+    }
+
     /// Calls a method of an object, or of a class, with parameters, and gives what it answers.
     pub(crate) fn call(
         &self,

@@ -669,6 +669,49 @@ fn a_trial_goes_on_after_restarts_and_puts_the_pc_back() {
     assert!(differences.is_empty(), "{differences:#?}");
 }
 
+/// The entry comes before the restart, Windows runs it at the next sign-in, and it leaves nothing behind.
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn a_trial_restarts_the_pc_by_itself_and_goes_on_after_the_sign_in() {
+    const ENTRY: &str =
+        r"HKCU\Software\Microsoft\Windows\CurrentVersion\RunOnce /v Frevin goes on with a trial";
+    let pc = Wine::new();
+    let at_first = pc.everything();
+    let scene = ["--game", "None", "--graphics", "none", "--resolution", "none", "--route", "-"];
+    pc.frevin(&[&["scene", "add", "loop"][..], &scene].concat()).ok();
+    pc.frevin(&["scene", "record-by", "loop", "--test-loop"]).ok();
+    let display = "[[settings]]\naddress = \"display:Display1#mode\"\nvalue = \"800x600@60\"\n\n";
+    let lasting = EVERYTHING.replace(display, "").replace("test/everything", "test/lasting");
+    pc.own_tweak("lasting", &lasting);
+    let start = ["trial", "start", "--tweak", "test/lasting", "--scene", "loop", "--yes"];
+    let short = ["--runs", "1", "--seconds", "5", "--seed", "1", "--restart-by-itself"];
+    pc.frevin(&[&start[..], &short].concat()).ok();
+    let entry = pc.registry(ENTRY);
+    assert!(entry.contains("trial resume --after-sign-in --pc live"), "{entry}");
+    pc.restart();
+    // A sign-in: what is to be run once is run. It goes on by itself: its first visit, and the next restart.
+    pc.stock(&["wineboot"]);
+    let mut seen = String::new();
+    for _ in 0..60 {
+        seen = pc.frevin(&["log", "--all", "--json"]).ok().out;
+        if seen.contains("\"visit\"") {
+            break;
+        }
+        std::thread::sleep(Duration::from_secs(1));
+    }
+    assert!(seen.contains("\"visit\""), "{seen}");
+    // Whoever drives it comes to the next restart first.
+    let abandoned = (0..60).any(|_| {
+        std::thread::sleep(Duration::from_secs(1));
+        pc.frevin(&["trial", "abandon"]).code == 0
+    });
+    assert!(abandoned);
+    pc.restart();
+    assert!(!pc.registry(ENTRY).contains("after-sign-in"));
+    let differences = differences(&at_first, &pc.everything());
+    assert!(differences.is_empty(), "{differences:#?}");
+}
+
 #[test]
 #[ignore = "needs Wine: run ci/windows"]
 fn old_files_are_set_aside_and_come_back() {

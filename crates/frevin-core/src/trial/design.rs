@@ -138,6 +138,13 @@ pub struct Design {
     pub run_seconds: u32,
     /// Whether the PC restarts before every visit, of either state.
     pub restarts: bool,
+    /// Whether Frevin restarts the PC itself and goes on after its owner has signed in, as the owner agreed to when
+    /// the trial began.
+    #[serde(default)]
+    pub restarts_by_itself: bool,
+    /// Whether the trial was begun with an administrator's rights.
+    #[serde(default)]
+    pub as_administrator: bool,
     /// What the coin comes from.
     pub seed: u64,
     /// The most pairs.

@@ -22,6 +22,8 @@ pub enum Reason {
     WorsePing,
     /// B is vetoed for its frame rate, where something else is judged.
     LowerFrameRate,
+    /// Frames answer later.
+    LongerLatency,
     /// B is vetoed for what is lost of the probes.
     MoreLoss,
     /// There is no difference worth having.
@@ -97,6 +99,7 @@ fn why_worse(comparison: &Comparison) -> Reason {
             Guard::Pacing => Reason::WorsePacing,
             Guard::Ping => Reason::WorsePing,
             Guard::AverageFps => Reason::LowerFrameRate,
+            Guard::Latency => Reason::LongerLatency,
         },
         None if !is_worse => Reason::MoreLoss,
         _ => Reason::Worse,

@@ -6,6 +6,7 @@ use super::design::{Arm, Place};
 use super::ending::Ending;
 use crate::ids::BootId;
 use crate::layers::ChangeId;
+use crate::setting::State;
 use crate::verdict::{Verdict, VisitFigures};
 use crate::visits::VisitId;
 
@@ -90,6 +91,13 @@ pub enum Event {
         /// Its present start.
         boot: BootId,
     },
+    /// The entry is about to be set by which Windows goes on with the trial after the next sign-in.
+    EntrySet {
+        /// What it held.
+        before: State,
+    },
+    /// That entry holds again what it held.
+    EntryGone,
     /// A visit was made and counts.
     Visited {
         /// The pair.
@@ -177,11 +185,13 @@ mod tests {
             .chain([
                 Event::Switched { to: Place::A, change: Some(ChangeId(4)) },
                 Event::Restarted { boot: boot.clone() },
+                Event::EntrySet { before: State::Absent },
+                Event::EntryGone,
                 Event::Visited {
                     pair: 1,
                     arm: Arm::B,
                     visits: vec![VisitId(5), VisitId(6)],
-                    levels: vec![VisitFigures { frames: Some(frames), ping: None }],
+                    levels: vec![VisitFigures { frames: Some(frames), ..VisitFigures::default() }],
                     doubts: doubts.clone(),
                 },
                 Event::Paused,

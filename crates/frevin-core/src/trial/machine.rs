@@ -6,6 +6,7 @@ use super::design::{Arm, Design, Place};
 use super::ending::{Ending, ending};
 use super::event::{Action, Doubt, Event};
 use crate::ids::BootId;
+use crate::setting::State;
 use crate::verdict::{Comparison, Histories, Verdict, VisitFigures, compare};
 use crate::visits::VisitId;
 
@@ -79,6 +80,8 @@ pub struct Trial {
     abandoned: bool,
     ended: Option<Ending>,
     not_settled: Option<String>,
+    /// What the entry held that Windows goes on by, while it is set.
+    entry_before: Option<State>,
 }
 
 impl Trial {
@@ -96,6 +99,7 @@ impl Trial {
             abandoned: false,
             ended: None,
             not_settled: None,
+            entry_before: None,
         };
         events.into_iter().for_each(|event| trial.take(event));
         trial
@@ -107,6 +111,8 @@ impl Trial {
             Event::Began { boot, .. } => self.last_used = boot.clone(),
             Event::Switched { .. } => self.not_settled = None,
             Event::Restarted { .. } => {}
+            Event::EntrySet { before } => self.entry_before = Some(before.clone()),
+            Event::EntryGone => self.entry_before = None,
             Event::Visited { pair, arm, visits, levels, doubts } => {
                 // What was acknowledged twice counts once.
                 if (*pair, *arm) != self.due() {
@@ -260,6 +266,11 @@ impl Trial {
     /// Its end.
     pub fn ended(&self) -> Option<Ending> {
         self.ended
+    }
+
+    /// What the entry held that Windows goes on with the trial by; nothing where it is not set.
+    pub fn entry_before(&self) -> Option<&State> {
+        self.entry_before.as_ref()
     }
 
     /// Why the PC could not be brought to where it should be at the end.

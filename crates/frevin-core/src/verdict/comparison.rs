@@ -12,6 +12,7 @@ use super::metrics::{Guard, Judge, Primary};
 
 /// What difference is worth having, as a share of A.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Margins {
     /// In average FPS.
     pub average_fps: f64,
@@ -21,6 +22,10 @@ pub struct Margins {
     pub ping_median: f64,
     /// In the 95th percentile of the ping.
     pub ping_percentile_95: f64,
+    /// In the median latency.
+    pub latency_median: f64,
+    /// In the 95th percentile of the latency.
+    pub latency_percentile_95: f64,
 }
 
 impl Default for Margins {
@@ -30,6 +35,8 @@ impl Default for Margins {
             low_1_percent_fps: 0.03,
             ping_median: 0.05,
             ping_percentile_95: 0.10,
+            latency_median: 0.02,
+            latency_percentile_95: 0.05,
         }
     }
 }
@@ -41,6 +48,8 @@ impl Margins {
             Primary::Low1PercentFps => self.low_1_percent_fps,
             Primary::PingMedian => self.ping_median,
             Primary::PingPercentile95 => self.ping_percentile_95,
+            Primary::LatencyMedian => self.latency_median,
+            Primary::LatencyPercentile95 => self.latency_percentile_95,
         }
     }
 }
@@ -210,6 +219,9 @@ fn measured(primary: Primary, pairs: &[(VisitFigures, VisitFigures)]) -> Measure
         Primary::PingMedian | Primary::PingPercentile95 => {
             Measured::Ms { a_ms: (-a).exp() - 1.0, b_ms: (-b).exp() - 1.0 }
         }
+        Primary::LatencyMedian | Primary::LatencyPercentile95 => {
+            Measured::Ms { a_ms: (-a).exp(), b_ms: (-b).exp() }
+        }
     }
 }
 
@@ -336,6 +348,40 @@ mod tests {
         let lossy = judged(&pairs(30.0, 9));
         assert!(lossy.loss.unwrap().vetoes);
         assert_eq!(lossy.verdict, Verdict::Worse);
+    }
+
+    #[test]
+    fn a_shorter_latency_is_better_and_a_longer_one_vetoes_a_higher_rate() {
+        let wobble = [0.0, 0.03, -0.02, 0.01];
+        let side = |fps: f64, ms: f64| {
+            let of = frevin_frames::LatencyFigures {
+                column: "latency".to_owned(),
+                frames: 100,
+                median_ms: ms,
+                percentile_95_ms: 1.5 * ms,
+            };
+            visit(fps, 2).with_latencies(&[Some(&of)])
+        };
+        let judged = |judge: Judge, b_fps: f64, b_ms: f64| {
+            let pairs: Vec<_> = wobble
+                .iter()
+                .map(|w| (side(100.0 - w, 40.0 + w), side(b_fps + w, b_ms - w)))
+                .collect();
+            let (limit, histories) = (PairLimit::default(), Histories::default());
+            compare(judge, &pairs, limit, Margins::default(), &histories)
+        };
+        let better = judged(Judge::Latency, 100.0, 36.0);
+        assert_eq!(better.verdict, Verdict::Better);
+        let Measured::Ms { a_ms, b_ms } = better.findings[0].measured else { panic!() };
+        assert!((a_ms - 40.0).abs() < 0.1 && (b_ms - 36.0).abs() < 0.1);
+        assert!((better.findings[0].difference.unwrap().estimate + 0.1).abs() < 0.01);
+        assert_eq!(judged(Judge::Latency, 100.0, 44.0).verdict, Verdict::Worse);
+        // Faster to answer, and at the cost of a fifth of the frames.
+        let slower = judged(Judge::Latency, 80.0, 36.0);
+        assert_eq!((slower.verdict, slower.guards[0].state), (Verdict::Worse, GuardState::Vetoes));
+        let lagging = judged(Judge::FrameRate, 110.0, 44.0);
+        assert_eq!(lagging.verdict, Verdict::Worse);
+        assert_eq!(lagging.guards.last().unwrap().guard, Guard::Latency);
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use frevin_frames::Metrics;
+use frevin_frames::{LatencyFigures, Metrics};
 use frevin_stats::probes::ProbeStats;
 use frevin_stats::{Loss, median};
 
@@ -14,6 +14,18 @@ pub struct VisitFigures {
     pub frames: Option<FrameFigures>,
     /// Of how an address answered, where one was asked.
     pub ping: Option<PingFigures>,
+    /// Of latency, where every run has it, measured between the same two moments.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub latency: Option<LatencyOfVisit>,
+}
+
+/// Latency during a visit. Logarithms are natural ones, of milliseconds.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct LatencyOfVisit {
+    /// The median over the runs of ln(median).
+    pub ln_median_ms: f64,
+    /// The median over the runs of ln(95th percentile).
+    pub ln_percentile_95_ms: f64,
 }
 
 /// What the frames of a visit come to. Logarithms are natural ones.
@@ -62,13 +74,26 @@ impl VisitFigures {
             ln_pacing_ms: median_ln(|run| run.pacing_ms.max(f64::MIN_POSITIVE))
                 .ok_or(VisitError)?,
         };
-        Ok(Self { frames: Some(frames), ping: None })
+        Ok(Self { frames: Some(frames), ..Self::default() })
     }
 
     /// The same with runs of probes; without the figures of any where nothing answered.
     #[must_use]
     pub fn with_pings(self, runs: &[ProbeStats]) -> Self {
         Self { ping: PingFigures::of(runs), ..self }
+    }
+
+    /// The same with the latency of each run; without any where a run has none, or where they are measured
+    /// between other moments, as the names of their columns say.
+    #[must_use]
+    pub fn with_latencies(self, runs: &[Option<&LatencyFigures>]) -> Self {
+        Self { latency: LatencyOfVisit::of(runs), ..self }
+    }
+
+    /// The same without latency.
+    #[must_use]
+    pub fn without_latency(self) -> Self {
+        Self { latency: None, ..self }
     }
 
     /// One visit of several graphics levels: logarithms are means over the levels, stutters and losses are
@@ -79,6 +104,8 @@ impl VisitFigures {
         }
         let frames: Option<Vec<FrameFigures>> = levels.iter().map(|level| level.frames).collect();
         let pings: Option<Vec<PingFigures>> = levels.iter().map(|level| level.ping).collect();
+        let latencies: Option<Vec<LatencyOfVisit>> =
+            levels.iter().map(|level| level.latency).collect();
         Some(Self {
             frames: frames.map(|levels| FrameFigures {
                 ln_average_fps: mean(&levels, |level| level.ln_average_fps),
@@ -91,6 +118,23 @@ impl VisitFigures {
                 ln_percentile_95_ms: mean(&levels, |level| level.ln_percentile_95_ms),
                 loss: levels.iter().map(|level| level.loss).fold(Loss::default(), Loss::and),
             }),
+            latency: latencies.map(|levels| LatencyOfVisit {
+                ln_median_ms: mean(&levels, |level| level.ln_median_ms),
+                ln_percentile_95_ms: mean(&levels, |level| level.ln_percentile_95_ms),
+            }),
+        })
+    }
+}
+
+impl LatencyOfVisit {
+    fn of(runs: &[Option<&LatencyFigures>]) -> Option<Self> {
+        let runs: Vec<&LatencyFigures> = runs.iter().copied().collect::<Option<_>>()?;
+        if runs.windows(2).any(|two| two[0].column != two[1].column) {
+            return None;
+        }
+        Some(Self {
+            ln_median_ms: median(runs.iter().map(|run| run.median_ms.ln()))?,
+            ln_percentile_95_ms: median(runs.iter().map(|run| run.percentile_95_ms.ln()))?,
         })
     }
 }
@@ -130,7 +174,7 @@ mod tests {
             ln_pacing_ms: 0.0,
         };
         let answers = ProbeStats::of(&[Some(ping_ms), Some(ping_ms), None]);
-        VisitFigures { frames: Some(frames), ping: None }.with_pings(&[answers])
+        VisitFigures { frames: Some(frames), ..VisitFigures::default() }.with_pings(&[answers])
     }
 
     #[test]
@@ -145,5 +189,28 @@ mod tests {
         let one = VisitFigures { ping: None, ..levels[0] };
         assert_eq!(VisitFigures::over_levels(&[levels[0], one]).unwrap().ping, None);
         assert_eq!(VisitFigures::over_levels(&[]), None);
+    }
+
+    #[test]
+    fn latency_is_of_a_visit_whose_runs_all_have_it_between_the_same_moments() {
+        let of = |column: &str, median_ms: f64| LatencyFigures {
+            column: column.to_owned(),
+            frames: 90,
+            median_ms,
+            percentile_95_ms: 2.0 * median_ms,
+        };
+        let (a, b, c) = (of("display", 20.0), of("display", 30.0), of("click", 90.0));
+        let visit = |runs: &[Option<&LatencyFigures>]| {
+            let latency = VisitFigures::default().with_latencies(runs).latency;
+            latency.map(|latency| latency.ln_percentile_95_ms.exp())
+        };
+        let all = visit(&[Some(&a), Some(&b), Some(&b)]).unwrap();
+        assert!((all - 60.0).abs() < 1e-9);
+        assert_eq!(visit(&[Some(&a), None, Some(&b)]), None);
+        assert_eq!(visit(&[Some(&a), Some(&c)]), None);
+        let levels = [20.0, 80.0]
+            .map(|ms| VisitFigures::default().with_latencies(&[Some(&of("display", ms))]));
+        let both = VisitFigures::over_levels(&levels).unwrap().latency.unwrap();
+        assert!((both.ln_median_ms.exp() - 40.0).abs() < 1e-9);
     }
 }

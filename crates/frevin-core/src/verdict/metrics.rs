@@ -15,6 +15,8 @@ pub enum Judge {
     FrameRate,
     /// How fast an address answers: the median, and the slow tail.
     Ping,
+    /// How long it takes until a frame answers to its player, as logs tell it: the median, and the slow tail.
+    Latency,
 }
 
 impl Judge {
@@ -23,14 +25,16 @@ impl Judge {
         match self {
             Self::FrameRate => [Primary::AverageFps, Primary::Low1PercentFps],
             Self::Ping => [Primary::PingMedian, Primary::PingPercentile95],
+            Self::Latency => [Primary::LatencyMedian, Primary::LatencyPercentile95],
         }
     }
 
     /// The metrics that can veto.
     fn guards(self) -> &'static [Guard] {
         match self {
-            Self::FrameRate => &[Guard::Stutters, Guard::Pacing, Guard::Ping],
-            Self::Ping => &[Guard::AverageFps, Guard::Pacing],
+            Self::FrameRate => &[Guard::Stutters, Guard::Pacing, Guard::Ping, Guard::Latency],
+            Self::Ping => &[Guard::AverageFps, Guard::Pacing, Guard::Latency],
+            Self::Latency => &[Guard::AverageFps, Guard::Pacing, Guard::Ping],
         }
     }
 
@@ -41,7 +45,11 @@ impl Judge {
         };
         // Before there is a pair, frames are what is expected of a frame rate, and nothing is of a ping.
         let is_expected = |guard: &&Guard| {
-            !pairs.is_empty() || (self == Self::FrameRate && **guard != Guard::Ping)
+            let is_of_frames = match guard {
+                Guard::Stutters | Guard::Pacing => true,
+                Guard::AverageFps | Guard::Ping | Guard::Latency => false,
+            };
+            !pairs.is_empty() || (self == Self::FrameRate && is_of_frames)
         };
         self.guards().iter().filter(is_had).filter(is_expected).copied().collect()
     }
@@ -59,6 +67,10 @@ pub enum Primary {
     PingMedian,
     /// The time that one answer of twenty takes longer than. Less is better.
     PingPercentile95,
+    /// Median latency. Less is better.
+    LatencyMedian,
+    /// The latency that one frame of twenty takes longer than. Less is better.
+    LatencyPercentile95,
 }
 
 impl Primary {
@@ -69,6 +81,8 @@ impl Primary {
             Self::Low1PercentFps => visit.frames.map(|frames| frames.ln_low_1_percent_fps),
             Self::PingMedian => visit.ping.map(|ping| -ping.ln_median_ms),
             Self::PingPercentile95 => visit.ping.map(|ping| -ping.ln_percentile_95_ms),
+            Self::LatencyMedian => visit.latency.map(|latency| -latency.ln_median_ms),
+            Self::LatencyPercentile95 => visit.latency.map(|latency| -latency.ln_percentile_95_ms),
         }
     }
 
@@ -76,7 +90,10 @@ impl Primary {
     pub fn is_less_better(self) -> bool {
         match self {
             Self::AverageFps | Self::Low1PercentFps => false,
-            Self::PingMedian | Self::PingPercentile95 => true,
+            Self::PingMedian
+            | Self::PingPercentile95
+            | Self::LatencyMedian
+            | Self::LatencyPercentile95 => true,
         }
     }
 }
@@ -93,6 +110,8 @@ pub enum Guard {
     Ping,
     /// Average FPS, where something else is judged: how much it falls.
     AverageFps,
+    /// Median latency in milliseconds, as logs tell it.
+    Latency,
 }
 
 impl Guard {
@@ -102,6 +121,7 @@ impl Guard {
             Self::Stutters => GuardLimits { veto: 1.25, doubt: 1.5 },
             Self::Pacing | Self::Ping => GuardLimits { veto: 1.10, doubt: 1.2 },
             Self::AverageFps => GuardLimits { veto: 1.02, doubt: 1.04 },
+            Self::Latency => GuardLimits { veto: 1.05, doubt: 1.10 },
         }
     }
 
@@ -113,6 +133,7 @@ impl Guard {
             Self::Pacing => visit.frames.map(|frames| frames.ln_pacing_ms),
             Self::Ping => visit.ping.map(|ping| ping.ln_median_ms),
             Self::AverageFps => visit.frames.map(|frames| -frames.ln_average_fps),
+            Self::Latency => visit.latency.map(|latency| latency.ln_median_ms),
         }
     }
 }

@@ -12,7 +12,7 @@ mod metrics;
 pub use comparison::{
     Comparison, GuardFinding, Histories, LossFinding, Margins, Measured, MetricFinding, compare,
 };
-pub use figures::{FrameFigures, PingFigures, VisitError, VisitFigures};
+pub use figures::{FrameFigures, LatencyOfVisit, PingFigures, VisitError, VisitFigures};
 pub use frevin_stats::{
     Decision, GuardState, History, Interval, LARGEST_PAIR_COUNTS, Loss, PairLimit, Verdict,
 };

@@ -139,6 +139,16 @@ pub enum Caution {
         /// As the owner wrote them.
         versions: Vec<String>,
     },
+    /// Latency was measured between other moments in some runs: it is not compared.
+    SeveralLatencies {
+        /// The columns that it was read from.
+        columns: Vec<String>,
+    },
+    /// The game was drawn by several graphics cards.
+    SeveralGraphicsCards {
+        /// Their names.
+        cards: Vec<String>,
+    },
     /// The runs differ in length.
     UnlikeLengths {
         /// The shortest, in seconds.
@@ -267,6 +277,20 @@ fn of_runs((name_a, a): (&StateName, &[&Run]), (name_b, b): (&StateName, &[&Run]
         all().filter_map(|run| run.conditions.as_ref()?.game_version.clone()).collect();
     if versions.len() > 1 {
         found.push(Caution::SeveralVersions { versions: versions.into_iter().collect() });
+    }
+    let conditions = || all().filter_map(|run| run.conditions.as_ref());
+    let columns: BTreeSet<&String> = conditions()
+        .filter_map(|conditions| Some(&conditions.readings.latency.as_ref()?.column))
+        .collect();
+    if columns.len() > 1 {
+        let columns = columns.into_iter().cloned().collect();
+        found.push(Caution::SeveralLatencies { columns });
+    }
+    let cards: BTreeSet<&String> =
+        conditions().filter_map(|conditions| conditions.graphics_card.as_ref()).collect();
+    if cards.len() > 1 {
+        let cards = cards.into_iter().cloned().collect();
+        found.push(Caution::SeveralGraphicsCards { cards });
     }
     let kinds: BTreeSet<_> = all().map(|run| super::evidence::kind_of(&run.source)).collect();
     if kinds.len() > 1 {

@@ -5,9 +5,12 @@
 
 mod cautions;
 mod evidence;
+mod limit;
 mod marks;
 
-use frevin_frames::{Metrics, RunConditions};
+use std::collections::BTreeSet;
+
+use frevin_frames::{LatencyFigures, Metrics, RunConditions};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -19,6 +22,7 @@ use crate::waiting::Waiting;
 
 pub use cautions::{Caution, cautions};
 pub use evidence::{Evidence, StatePair, pairs_of_states};
+pub use limit::{FrameLimit, frame_limit, limit_by_levels, limit_of_runs};
 pub use marks::{Mark, marks};
 
 /// A scene: what is measured.
@@ -100,6 +104,8 @@ pub struct VisitContext {
     pub windows_build: Option<u32>,
     /// The version of the graphics card's driver.
     pub graphics_driver: Option<String>,
+    /// The memory of the graphics card that games use, in mebibytes.
+    pub graphics_memory_mib: Option<u64>,
 }
 
 /// A visit to a state of the PC.
@@ -130,6 +136,13 @@ pub struct VisitRecord {
 }
 
 impl VisitRecord {
+    /// The columns that the latency of its runs was read from, each once: latencies are only compared that begin and
+    /// end at the same moments.
+    pub fn latency_columns(&self) -> BTreeSet<&str> {
+        let latencies = self.counted().filter_map(Run::latency);
+        latencies.map(|latency| latency.column.as_str()).collect()
+    }
+
     /// The runs that count: all but warm-up.
     pub fn counted(&self) -> impl Iterator<Item = &Run> {
         self.runs.iter().filter(|run| !run.is_warm_up)
@@ -158,6 +171,11 @@ pub struct Run {
 }
 
 impl Run {
+    /// Its latency, where its log tells it.
+    pub fn latency(&self) -> Option<&LatencyFigures> {
+        self.conditions.as_ref()?.readings.latency.as_ref()
+    }
+
     /// Under what it was recorded, as far as anybody looked.
     pub fn conditions(&self) -> RunConditions {
         self.conditions.clone().unwrap_or_default()

@@ -65,7 +65,7 @@ impl Writing {
 }
 
 /// The words in a column's name, in lower case: `FrameTime (ms)` is frame, time, ms.
-fn words(name: &str) -> Vec<String> {
+pub(super) fn words(name: &str) -> Vec<String> {
     let mut words: Vec<String> = Vec::new();
     let mut previous = ' ';
     for character in name.chars() {
@@ -81,7 +81,7 @@ fn words(name: &str) -> Vec<String> {
     words.iter().map(|word| word.to_lowercase()).collect()
 }
 
-fn unit_in(words: &[String]) -> Option<TimeUnit> {
+pub(super) fn unit_in(words: &[String]) -> Option<TimeUnit> {
     words.iter().find_map(|word| match word.as_str() {
         "ms" | "msec" | "millisecond" | "milliseconds" => Some(TimeUnit::Milliseconds),
         "us" | "µs" | "μs" | "usec" | "microsecond" | "microseconds" => {

@@ -6,6 +6,7 @@ mod json;
 mod layout;
 mod number;
 mod quoted;
+mod readings;
 mod rows;
 mod stream;
 
@@ -19,6 +20,7 @@ use thiserror::Error;
 
 use self::columns::Sample;
 use self::quoted::QuotedRows;
+pub use self::readings::{LatencyFigures, LogReadings};
 use self::rows::{Form, RowReader, Rows};
 use self::stream::join::{Joiner, in_parallel};
 use self::stream::source::{HEAD_BYTES, OneLineEnd, Pieces, decoded, fill, has_lone_returns};
@@ -51,7 +53,7 @@ pub enum TimeUnit {
 }
 
 impl TimeUnit {
-    fn to_ms(self, value: f64) -> f64 {
+    pub(crate) fn to_ms(self, value: f64) -> f64 {
         match self {
             Self::Milliseconds => value,
             Self::Microseconds => value / 1000.0,
@@ -134,6 +136,8 @@ pub struct LogReading {
     pub rejected: u64,
     /// The first of those.
     pub rejected_rows: Vec<RejectedRow>,
+    /// What other columns of it say.
+    pub readings: LogReadings,
 }
 
 /// Why a log cannot be read.
@@ -417,7 +421,9 @@ fn row_reader(
         of_column && only.iter().all(|(column, _)| column != at)
     };
     let watched = (0..names.len()).filter(is_watched).collect();
-    Ok(RowReader { form, chosen: chosen?, columns: names.len(), only, watched })
+    let chosen = chosen?;
+    let side = readings::side_columns(names, chosen.index, chosen.unit);
+    Ok(RowReader { form, chosen, columns: names.len(), only, watched, side })
 }
 
 #[cfg(test)]

@@ -7,6 +7,7 @@ use wide::u8x64;
 use super::columns::{Chosen, Writing};
 use super::number::{nth_cell, plain_number};
 use super::quoted::QuotedRows;
+use super::readings::{SideColumn, SideValues};
 use super::{ColumnKind, RejectedRow, json};
 
 /// How many rejected rows are kept to be shown.
@@ -27,6 +28,8 @@ pub(super) struct RowReader {
     pub(super) only: Vec<(usize, Vec<u8>)>,
     /// Columns that tell frames apart: a log in which they differ is of several.
     pub(super) watched: Vec<usize>,
+    /// Columns beside the frames that are read as well.
+    pub(super) side: Vec<SideColumn>,
 }
 
 /// What a row is.
@@ -55,6 +58,8 @@ pub(super) struct Rows {
     pub(super) rejected_rows: Vec<RejectedRow>,
     /// What was seen in each watched column.
     pub(super) seen: Vec<BTreeSet<Vec<u8>>>,
+    /// What each column beside the frames holds.
+    pub(super) side: Vec<SideValues>,
     /// Whether a row that holds no stamp came before the first one that does.
     is_cut_off: bool,
 }
@@ -75,7 +80,11 @@ pub(super) fn between(writing: Writing, before_ms: f64, after_ms: f64) -> f64 {
 impl Rows {
     /// Nothing read yet by this reader.
     pub(super) fn of(reader: &RowReader) -> Self {
-        Self { seen: vec![BTreeSet::new(); reader.watched.len()], ..Self::default() }
+        Self {
+            seen: vec![BTreeSet::new(); reader.watched.len()],
+            side: vec![SideValues::default(); reader.side.len()],
+            ..Self::default()
+        }
     }
 
     /// Whether it says anything of time stamps, if only that one was missing.
@@ -204,7 +213,8 @@ impl RowReader {
                 self.read_quoted(piece, *separator, &mut rows);
             }
             Form::Delimited { separator } => {
-                let is_alone = self.only.is_empty() && self.watched.is_empty();
+                let is_alone =
+                    self.only.is_empty() && self.watched.is_empty() && self.side.is_empty();
                 if is_alone && self.chosen.writing == Writing::Plain {
                     self.read_plain(piece, *separator, &mut rows);
                 } else {
@@ -332,6 +342,11 @@ impl RowReader {
                 seen.insert(text.to_vec());
             }
         }
+        for (column, values) in self.side.iter().zip(&mut rows.side) {
+            if let Some(value) = cell(column.index).and_then(|cell| column.value(cell)) {
+                values.take(column, value);
+            }
+        }
         rows.rows += 1;
         self.take(cell(self.chosen.index), line, rows);
     }
@@ -388,7 +403,9 @@ mod tests {
             let (unit, holds, writing) = (TimeUnit::Milliseconds, ColumnKind::FrameTimes, Writing::Plain);
             let chosen = Chosen { index, holds, unit, writing, because: Vec::new() };
             let form = Form::Delimited { separator: b',' };
-            let reader = RowReader { form, chosen, columns: 0, only: Vec::new(), watched: Vec::new() };
+            let reader = RowReader {
+                form, chosen, columns: 0, only: Vec::new(), watched: Vec::new(), side: Vec::new(),
+            };
             let (mut plain, mut others) = (Rows::of(&reader), Rows::of(&reader));
             reader.read_plain(text.as_bytes(), b',', &mut plain);
             reader.read_lines(text.as_bytes(), &mut others, |line, index| {

@@ -18,6 +18,8 @@ pub(crate) fn trial_design() -> Design {
         warm_up: 1,
         run_seconds: 60,
         restarts: true,
+        restarts_by_itself: false,
+        as_administrator: false,
         seed: 1,
         limit: PairLimit::default(),
         margins: Margins::default(),

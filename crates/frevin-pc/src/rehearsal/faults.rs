@@ -19,4 +19,7 @@ pub struct Faults {
     /// Frevin runs without an administrator's rights.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub no_administrator: bool,
+    /// A program records what is shown: the graphics card encodes video.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recorder: Option<String>,
 }

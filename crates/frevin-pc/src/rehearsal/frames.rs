@@ -1,7 +1,7 @@
 //! Frame times out of the performance model.
 
 use frevin_core::setting::{Address, State};
-use frevin_frames::FrameSeries;
+use frevin_frames::{FrameSeries, LatencyFigures, LogReadings, Metrics, metrics};
 use rand::{RngExt as _, SeedableRng as _};
 use rand_distr::{Distribution as _, Exp1, StandardNormal};
 use rand_pcg::Pcg64;
@@ -17,6 +17,8 @@ const MOST_FRAMES: usize = 7_200_000;
 pub struct RecordedRun {
     /// Its frames.
     pub series: FrameSeries,
+    /// What a log of it would tell beside them.
+    pub readings: LogReadings,
     /// Which run it was after the last start of the PC, from 1.
     pub run_since_boot: u64,
 }
@@ -37,7 +39,8 @@ pub(super) fn record(
     let factors = model.factors(&in_effect)?;
     let player = Player { model, scene, factors, clock, seed };
     let series = FrameSeries::new(player.play(seconds)).map_err(|error| error.to_string())?;
-    Ok(RecordedRun { series, run_since_boot: clock.runs_since_boot + 1 })
+    let readings = player.readings(&series);
+    Ok(RecordedRun { series, readings, run_since_boot: clock.runs_since_boot + 1 })
 }
 
 struct Player<'a> {
@@ -90,6 +93,35 @@ impl Player<'_> {
             frames.push(frame_ms);
         }
         frames
+    }
+
+    /// What a log of a run tells beside its frames. Both busy times are of the typical frame: what makes a frame
+    /// long on one of the two makes the other wait.
+    fn readings(&self, series: &FrameSeries) -> LogReadings {
+        let scene = self.scene;
+        if scene.latency.is_none() && scene.graphics_ms.is_none() && scene.processor_ms.is_none() {
+            return LogReadings::default();
+        }
+        let run: Metrics = metrics(series);
+        let mean_ms = 1000.0 / run.average_fps;
+        let share = |ms: Option<f64>, factor: f64| ms.map(|ms| (ms * factor / mean_ms).min(1.0));
+        LogReadings {
+            latency: self.scene.latency.map(|latency| {
+                let of = |frame_ms: f64| {
+                    self.factors.latency * (latency.base_ms + latency.frames * frame_ms)
+                };
+                LatencyFigures {
+                    column: "simulated latency".to_owned(),
+                    frames: run.frames as u64,
+                    median_ms: of(1000.0 / run.median_fps),
+                    // Frames that wait for each other even each other out; one in a hundred does not.
+                    percentile_95_ms: of(1000.0 / run.low_1_percent_fps),
+                }
+            }),
+            graphics_busy_share: share(self.scene.graphics_ms, 1.0),
+            processor_busy_share: share(self.scene.processor_ms, self.factors.frame_time),
+            graphics_memory_mib: None,
+        }
     }
 
     fn rng(&self, purpose: &str, ordinal: u64) -> Pcg64 {

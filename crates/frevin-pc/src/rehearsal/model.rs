@@ -38,6 +38,25 @@ pub struct ModelScene {
     pub route: String,
     /// The typical frame time in milliseconds, with no effect at work.
     pub(super) frame_ms: f64,
+    /// What a frame costs the graphics card, in milliseconds; without it nothing tells how busy the card is.
+    #[serde(default)]
+    pub(super) graphics_ms: Option<f64>,
+    /// What a frame costs the thread that makes it, in milliseconds, with no effect at work.
+    #[serde(default)]
+    pub(super) processor_ms: Option<f64>,
+    /// Latency: how many frames lie between a key and the display, and what they take in all before, in milliseconds.
+    #[serde(default)]
+    pub(super) latency: Option<ModelLatency>,
+}
+
+/// How long a player waits for a frame that answers: `base_ms + frames x frame time`.
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct ModelLatency {
+    /// Whatever the frame time.
+    pub(super) base_ms: f64,
+    /// How many frames wait for each other.
+    pub(super) frames: f64,
 }
 
 /// How frames, runs and starts of the PC differ by chance; spreads are standard deviations of
@@ -108,6 +127,9 @@ pub(super) struct Effect {
     /// The frequency of stutters is multiplied by this.
     #[serde(default = "one")]
     stutters: f64,
+    /// Latency is multiplied by this, beside what the frame time does to it.
+    #[serde(default = "one")]
+    latency: f64,
 }
 
 fn one() -> f64 {
@@ -120,6 +142,7 @@ pub(super) struct Factors {
     pub(super) frame_time: f64,
     pub(super) slow_frames: f64,
     pub(super) stutters: f64,
+    pub(super) latency: f64,
 }
 
 impl Model {
@@ -143,7 +166,8 @@ impl Model {
         &self,
         in_effect: &impl Fn(&Address) -> State,
     ) -> Result<Factors, String> {
-        let mut factors = Factors { frame_time: 1.0, slow_frames: 1.0, stutters: 1.0 };
+        let mut factors =
+            Factors { frame_time: 1.0, slow_frames: 1.0, stutters: 1.0, latency: 1.0 };
         for effect in &self.effects {
             let at_work = Expression::parse(&effect.when)
                 .and_then(|when| when.holds(&variables(effect, in_effect)))
@@ -152,6 +176,7 @@ impl Model {
                 factors.frame_time *= effect.frame_time;
                 factors.slow_frames *= effect.slow_frames;
                 factors.stutters *= effect.stutters;
+                factors.latency *= effect.latency;
             }
         }
         Ok(factors)

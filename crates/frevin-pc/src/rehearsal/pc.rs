@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use frevin_core::environment::Environment;
 use frevin_core::facts::Facts;
 use frevin_core::ids::{BootId, PcId};
 use frevin_core::setting::{
@@ -361,6 +362,10 @@ impl Restarts for RehearsalPc {
         let took_effect = took_effect.into_iter().map(|(address, _)| address).collect();
         Ok(BroughtAbout::Done { took_effect })
     }
+
+    fn has_administrator_rights(&self) -> Result<bool, PcError> {
+        Ok(!self.faults()?.no_administrator)
+    }
 }
 
 impl Pc for RehearsalPc {
@@ -378,6 +383,11 @@ impl Pc for RehearsalPc {
             at_first.bring_up_to_date(&mut facts.load, self.settings.simulated_load());
         }
         Ok(facts)
+    }
+
+    fn environment(&self) -> Result<Environment, PcError> {
+        let encoders = self.faults()?.recorder.into_iter().collect();
+        Ok(Environment { encoders: Some(encoders), ..Environment::of(&self.facts()?) })
     }
 
     fn boot(&self) -> Result<BootId, PcError> {

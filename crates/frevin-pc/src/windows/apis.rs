@@ -9,8 +9,10 @@ use super::adapters::NameServersApi;
 use super::boot::BootApi;
 use super::devices::DevicesApi;
 use super::displays::DisplaysApi;
+use super::graphics_use::GraphicsUseApi;
 use super::hardware::FactsApi;
 use super::installed::{AppsApi, FeaturesApi};
+use super::os_error::OsError;
 use super::power::PowerApi;
 use super::protections::ProtectionsApi;
 use super::registry::RegistryApi;
@@ -40,6 +42,7 @@ pub struct Apis {
     pub features: Box<dyn FeaturesApi>,
     pub protections: Box<dyn ProtectionsApi>,
     pub facts: Box<dyn FactsApi>,
+    pub graphics_use: Box<dyn GraphicsUseApi>,
     pub starts: Box<dyn StartsApi>,
     pub system: Box<dyn SystemApi>,
     /// Puts a file in the place of another.
@@ -66,6 +69,8 @@ pub trait SystemApi {
     /// Takes the right to change the PC from all other processes; nothing where another has it. It
     /// ends with the value, or with the process.
     fn take_turn(&self) -> std::io::Result<Option<Box<dyn Send>>>;
+    /// Restarts the PC after half a minute, in which its owner may stop that.
+    fn restart(&self) -> Result<(), OsError>;
     /// Asks for a restore point.
     fn restore_point(&self, description: &str) -> RestorePoint;
 }

@@ -32,6 +32,8 @@ pub trait FactsApi {
     fn virtualization(&self) -> Option<bool>;
     /// Whether a graphics card can schedule its own work; nothing where Windows does not tell.
     fn can_schedule_itself(&self) -> Option<bool>;
+    /// Threads of the processor that Windows lets rest now.
+    fn parked_threads(&self) -> Result<u32, OsError>;
 }
 
 /// The main processor's cores.

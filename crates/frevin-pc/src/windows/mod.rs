@@ -16,6 +16,7 @@ pub mod devices;
 pub mod displays;
 mod facts;
 mod firmware_tables;
+pub mod graphics_use;
 pub mod hardware;
 pub mod installed;
 pub mod os_error;

@@ -19,8 +19,8 @@ use super::apis::Apis;
 use super::devices::Interrupt;
 use super::os_error::OsError;
 use super::{
-    adapters, boot, devices, displays, facts, installed, page_file, power, protections, registry,
-    services, starts, startup, tasks, visual,
+    adapters, boot, devices, displays, facts, graphics_use, installed, page_file, power,
+    protections, registry, services, starts, startup, tasks, visual,
 };
 use crate::contract::{
     CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
@@ -274,6 +274,14 @@ fn failed(error: OsError) -> PcError {
     PcError::System(error.to_string())
 }
 
+impl LivePc {
+    /// The programs that encode video; nothing where Windows does not tell.
+    fn encoders(&self) -> Option<Vec<String>> {
+        let uses = graphics_use::uses(&*self.apis.graphics_use).ok()?;
+        Some(graphics_use::encoders(&uses, &self.apis.starts.processes().ok()?))
+    }
+}
+
 impl Restarts for LivePc {
     /// Left to the owner, but for nothing: this process would end with a restart or a sign-out, and
     /// which program is meant, or whether a service or device is in use, only the owner knows.
@@ -290,6 +298,15 @@ impl Restarts for LivePc {
             | TakesEffect::SignOut
             | TakesEffect::Restart => BroughtAbout::LeftToOwner,
         })
+    }
+
+    fn restart_by_itself(&mut self, _lock: &PcLock) -> Result<BroughtAbout, PcError> {
+        self.apis.system.restart().map_err(failed)?;
+        Ok(BroughtAbout::Begun)
+    }
+
+    fn has_administrator_rights(&self) -> Result<bool, PcError> {
+        Ok(self.apis.system.is_administrator())
     }
 }
 
@@ -313,6 +330,8 @@ impl Pc for LivePc {
         Ok(Environment {
             available_memory_mib: self.apis.facts.available_memory_mib().ok(),
             processor_mhz: ClockReadings::of(&mhz),
+            parked_threads: self.apis.facts.parked_threads().ok(),
+            encoders: self.encoders(),
             ..Environment::of(&self.facts()?)
         })
     }

@@ -9,6 +9,7 @@ use frevin_frames::presents::{
 };
 use thiserror::Error;
 
+use super::graphics_use::{GraphicsUseApi, card_of, uses};
 use super::os_error::OsError;
 
 /// What Windows offers for tracing.
@@ -39,6 +40,8 @@ pub struct RecordedPresents {
     pub presented: Presented,
     /// Events of all programs that Windows could not keep.
     pub lost: u64,
+    /// The graphics card that drew it, where Windows tells that.
+    pub graphics_card: Option<String>,
 }
 
 /// Why a program's frames could not be recorded.
@@ -85,6 +88,7 @@ impl From<OsError> for RecordError {
 /// [`RecordError`].
 pub fn record(
     api: &dyn TraceApi,
+    graphics: &dyn GraphicsUseApi,
     program: &str,
     length: Duration,
 ) -> Result<RecordedPresents, RecordError> {
@@ -110,7 +114,11 @@ pub fn record(
     let mut presented = busiest(&of_program).map_err(no_frames)?.clone();
     let series = FrameSeries::new(std::mem::take(&mut presented.frame_ms))
         .map_err(|_| no_frames(PresentsError::None))?;
-    Ok(RecordedPresents { series, presented, lost: traced.lost })
+    // The game still draws, just after its recording.
+    let graphics_card = uses(graphics)
+        .and_then(|uses| Ok(card_of(&uses, presented.process, &graphics.cards()?)))
+        .unwrap_or_default();
+    Ok(RecordedPresents { series, presented, lost: traced.lost, graphics_card })
 }
 
 #[cfg(test)]
@@ -146,13 +154,24 @@ mod tests {
         }
     }
 
+    impl GraphicsUseApi for Recorded {
+        fn engines(&self) -> Result<Vec<(String, f64)>, OsError> {
+            let name = "pid_7_luid_0x00000001_0x000000FF_phys_0_eng_0_engtype_3D";
+            Ok(vec![(name.to_owned(), 91.0)])
+        }
+
+        fn cards(&self) -> Result<Vec<((u32, u32), String)>, OsError> {
+            Ok(vec![((1, 255), "The fast one".to_owned())])
+        }
+    }
+
     fn recorded(pictures: Vec<(u32, i64)>, fails: Option<OsError>) -> Recorded {
         let processes = vec![(4, "other.exe"), (7, "Gorse.exe"), (9, "gorse.exe")];
         Recorded { processes, pictures, fails }
     }
 
     fn run(api: &Recorded, program: &str) -> Result<RecordedPresents, RecordError> {
-        record(api, program, Duration::from_secs(1))
+        record(api, api, program, Duration::from_secs(1))
     }
 
     #[test]
@@ -161,6 +180,7 @@ mod tests {
         let found = run(&recorded(pictures, None), "GORSE").unwrap();
         assert_eq!(found.series.frame_ms(), [10.0, 15.0]);
         assert_eq!((found.presented.process, found.lost), (7, 3));
+        assert_eq!(found.graphics_card.as_deref(), Some("The fast one"));
     }
 
     #[test]

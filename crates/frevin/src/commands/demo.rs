@@ -305,6 +305,8 @@ impl Demo {
             keep: KeepPolicy::Better,
             judge: Judge::FrameRate,
             ping: None,
+            restarts_by_itself: false,
+            as_administrator: true,
             ping_pause_ms: 50,
             runs_start_program: true,
         };

@@ -67,11 +67,14 @@ pub(crate) enum RehearsalCommand {
         /// Run Frevin without an administrator's rights
         #[arg(long)]
         no_administrator: bool,
+        /// Let a program of this name record what is shown
+        #[arg(long, value_name = "NAME")]
+        recorder: Option<String>,
         /// Write a setting now, as somebody else would
         #[arg(long, value_name = "ADDRESS=STATE")]
         others_write: Vec<String>,
         /// No more faults
-        #[arg(long, conflicts_with_all = ["power_cut_after", "refuse", "ignore", "no_administrator"])]
+        #[arg(long, conflicts_with_all = ["power_cut_after", "refuse", "ignore", "no_administrator", "recorder"])]
         none: bool,
     },
 }
@@ -158,11 +161,13 @@ pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outco
             no_administrator,
             others_write,
             none,
+            recorder,
         } => {
             let mut pc = context.rehearsal_pc()?;
             let others_wrote = write_as_others(context, &mut pc, others_write)?;
             let faults = Faults {
                 no_administrator: *no_administrator,
+                recorder: recorder.clone(),
                 power_cut_after_writes: *power_cut_after,
                 refuse: refuse.iter().cloned().collect(),
                 ignore: ignore.iter().cloned().collect(),
@@ -244,6 +249,9 @@ impl View for FaultReport {
                 "The power will fail after {}.",
                 count(usize::try_from(writes).unwrap_or(usize::MAX), "write")
             )));
+        }
+        if let Some(recorder) = &self.faults.recorder {
+            page.line(format_args!("  {recorder} records what is shown"));
         }
         if self.faults.no_administrator {
             page.line(warn("Frevin has no administrator's rights on this PC."));

@@ -27,7 +27,11 @@ use crate::view::trial::show_beginning;
 pub(crate) enum TrialCommand {
     Start(Box<StartArgs>),
     /// Go on with a trial: after a restart, a pause, or whatever cut it off
-    Resume,
+    Resume {
+        /// Windows has started it after a sign-in
+        #[arg(long, hide = true)]
+        after_sign_in: bool,
+    },
     /// Show how far the trial that is going on is
     Status {
         /// Show the figures so far too; they are no reason to stop
@@ -78,15 +82,19 @@ pub(crate) struct StartArgs {
     /// Length of a run
     #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u16).range(5..=3600))]
     seconds: u16,
+    /// Let Frevin restart the PC itself where that is needed, each time after half a minute, and go on after you
+    /// have signed in [live PCs; else it says when to restart]
+    #[arg(long)]
+    restart_by_itself: bool,
     /// What the order of the visits comes from [default: another each time]
     #[arg(long)]
     seed: Option<u64>,
-    /// The difference worth having in average FPS, or in the median ping where that is judged, in percent
-    /// [default: 1, or 5 of a ping]
+    /// The difference worth having in average FPS, or in the median ping or latency where that is judged, in
+    /// percent [default: 1, or 5 of a ping, 2 of a latency]
     #[arg(long, value_name = "PERCENT")]
     average_margin: Option<f64>,
-    /// The difference worth having in 1% low, or in the slowest twentieth of pings, in percent [default: 3,
-    /// or 10 of a ping]
+    /// The difference worth having in 1% low, or in the slowest twentieth of pings or latencies, in percent
+    /// [default: 3, or 10 of a ping, 5 of a latency]
     #[arg(long, value_name = "PERCENT")]
     low_margin: Option<f64>,
     /// The most time that it may take, like 90min or 3h: it chooses how many pairs there may be
@@ -121,6 +129,8 @@ enum JudgeName {
     FrameRate,
     /// How fast the address of --ping answers
     Ping,
+    /// How late frames answer, where the logs of the scene have a column of latency
+    Latency,
 }
 
 /// A length of time as people write it: `90min`, `3h`, `1h30min`.
@@ -136,11 +146,20 @@ pub(crate) fn run(context: &Context, command: &TrialCommand) -> Result<Outcome, 
     let pc = &mut *pc;
     match command {
         TrialCommand::Start(args) => start(context, pc, &mut ledger, args),
-        TrialCommand::Resume => {
+        TrialCommand::Resume { after_sign_in } => {
             let record = open(&ledger, &*pc)?;
+            if *after_sign_in && record.design.as_administrator && !pc.has_administrator_rights()? {
+                return ask_for_rights(context);
+            }
             let mut driver = Driver::resume(context, pc, &mut ledger, record.id)?;
             driver.go_on()?;
-            drive(context, driver, &record)
+            let outcome = drive(context, driver, &record)?;
+            if *after_sign_in {
+                outcome.page.print()?;
+                // The window that Windows opened for it would close at once.
+                let _ = context.wait_for_owner("Press Enter to close this window");
+            }
+            Ok(outcome)
         }
         TrialCommand::Pause => {
             let record = open(&ledger, &*pc)?;
@@ -182,6 +201,7 @@ fn start(
     refuse_unfinished(ledger, &*pc)?;
     refuse_open(ledger, &*pc)?;
     let mut request = request(context, args)?;
+    request.as_administrator = pc.has_administrator_rights()?;
     let designed = design(context, &*pc, ledger, &request)?;
     let find = |scene| SceneSource::find(context, &*pc, ledger, scene);
     let sources: Vec<SceneSource> =
@@ -221,6 +241,14 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
                 ..defaults
             },
         ),
+        JudgeName::Latency => (
+            Judge::Latency,
+            Margins {
+                latency_median: average.unwrap_or(defaults.latency_median),
+                latency_percentile_95: low.unwrap_or(defaults.latency_percentile_95),
+                ..defaults
+            },
+        ),
         JudgeName::Ping => (
             Judge::Ping,
             Margins {
@@ -236,7 +264,7 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
         Judge::Ping if args.scene.is_empty() => {
             u32::try_from(probing_ms.div_ceil(1000)).unwrap_or(u32::MAX)
         }
-        Judge::Ping | Judge::FrameRate => args.seconds.into(),
+        Judge::Ping | Judge::FrameRate | Judge::Latency => args.seconds.into(),
     };
     let named = match (&args.profile, &args.tweak) {
         (Some(profile), _) => Some(Named::Profile(profile.clone())),
@@ -278,7 +306,41 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
         ping: args.ping.clone(),
         ping_pause_ms: args.ping_pause_ms,
         runs_start_program: false,
+        restarts_by_itself: args.restart_by_itself,
+        as_administrator: false,
     })
+}
+
+/// Starts Frevin anew with an administrator's rights, which Windows asks its user for: the trial was begun with them.
+#[cfg(windows)]
+fn ask_for_rights(context: &Context) -> Result<Outcome, Failure> {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    frevin_windows::start_as_administrator(&arguments).map_err(|error| {
+        Failure::new(Kind::Guarded, format!("Frevin has no administrator's rights: {error}"))
+            .hint("as administrator, `frevin trial resume` goes on with the trial")
+    })?;
+    let _ = context;
+    Ok(Outcome::done(&RightsAsked { goes_on_as_administrator: true }))
+}
+
+/// The trial goes on elsewhere.
+#[cfg(windows)]
+#[derive(Debug, Serialize)]
+struct RightsAsked {
+    goes_on_as_administrator: bool,
+}
+
+#[cfg(windows)]
+impl View for RightsAsked {
+    fn show(&self, page: &mut Page) {
+        page.line("The trial goes on in a window of its own, with an administrator's rights.");
+    }
+}
+
+#[cfg(not(windows))]
+fn ask_for_rights(_context: &Context) -> Result<Outcome, Failure> {
+    let message = "the trial was begun with an administrator's rights";
+    Err(Failure::new(Kind::Guarded, message).hint("go on with it as administrator"))
 }
 
 /// Drives a trial and tells where it stopped.
@@ -296,7 +358,7 @@ fn drive(
             let is_yes = report.comparison.verdict != Verdict::Worse;
             Ok(Outcome::with(&report, is_yes))
         }
-        Stopped::ForRestart | Stopped::Resting => {
+        Stopped::ForRestart | Stopped::Restarting | Stopped::Resting => {
             Ok(Outcome::yes(&status(ledger, pc, &record, false)?))
         }
     }

@@ -1,5 +1,7 @@
 //! Comparing: two states of a PC by their recorded visits.
 
+use std::collections::BTreeSet;
+
 use frevin_core::environment::BeforeAndAfter;
 use frevin_core::ids::{PcId, SceneName, StateName};
 use frevin_core::tweak::{TweakId, TweakUse};
@@ -7,7 +9,8 @@ use frevin_core::verdict::{
     Comparison, Histories, Judge, Margins, PairLimit, VisitFigures, compare,
 };
 use frevin_core::visits::{
-    Caution, Evidence, VisitId, VisitRecord, VisitStatus, cautions, pairs_of_states,
+    Caution, Evidence, FrameLimit, Run, VisitId, VisitRecord, VisitStatus, cautions, limit_of_runs,
+    pairs_of_states,
 };
 use frevin_ledger::{Ledger, VisitFilter};
 use serde::Serialize;
@@ -45,6 +48,10 @@ pub(crate) struct Around {
     pub(crate) around_a: Vec<BeforeAndAfter>,
     /// Around the visits of B.
     pub(crate) around_b: Vec<BeforeAndAfter>,
+    /// What limits the frames in A, where that can be told.
+    pub(crate) limit_a: Option<FrameLimit>,
+    /// What limits them in B.
+    pub(crate) limit_b: Option<FrameLimit>,
 }
 
 /// What the PC was like around pairs of visits, and what weakens a comparison by them.
@@ -60,8 +67,15 @@ pub(crate) fn around_and_cautions(
     let around = Around {
         around_a: around(&mut pairs.iter().map(|(a, _)| *a)),
         around_b: around(&mut pairs.iter().map(|(_, b)| *b)),
+        limit_a: limit_of(&mut pairs.iter().map(|(a, _)| *a)),
+        limit_b: limit_of(&mut pairs.iter().map(|(_, b)| *b)),
     };
     (around, cautions(names, pairs, unpaired, not_whole))
+}
+
+/// What limits the frames of visits to one state.
+fn limit_of(visits: &mut dyn Iterator<Item = &VisitRecord>) -> Option<FrameLimit> {
+    limit_of_runs(visits.flat_map(|visit| visit.counted().map(|run| (run, &visit.context))))
 }
 
 /// Compares two states by the visits in the ledger: the first of A with the first of B, and so on.
@@ -111,6 +125,12 @@ fn compare_visits(
         .iter()
         .map(|(a, b)| Ok((counted(a)?, counted(b)?)))
         .collect::<Result<Vec<_>, Failure>>()?;
+    let columns: BTreeSet<&str> =
+        pairs.iter().flat_map(|(a, b)| [a, b]).flat_map(|visit| visit.latency_columns()).collect();
+    let visits: Vec<_> = match columns.len() {
+        0 | 1 => visits,
+        _ => visits.iter().map(|(a, b)| (a.without_latency(), b.without_latency())).collect(),
+    };
     let comparison =
         compare(Judge::FrameRate, &visits, options.limit, options.margins, &Histories::default());
     // What the verdict does not look at needs no caution.
@@ -186,6 +206,8 @@ fn scene_in_common(a: &[VisitRecord], b: &[VisitRecord]) -> Result<SceneName, Fa
 /// The figures of a visit, over its runs that count.
 pub(crate) fn counted(visit: &VisitRecord) -> Result<VisitFigures, Failure> {
     let runs: Vec<_> = visit.counted().map(|run| run.metrics).collect();
+    let latencies: Vec<_> = visit.counted().map(Run::latency).collect();
     VisitFigures::of(&runs)
+        .map(|figures| figures.with_latencies(&latencies))
         .map_err(|error| Failure::new(Kind::BadInput, format!("visit {}: {error}", visit.id.0)))
 }

@@ -10,15 +10,16 @@ pub(crate) mod sources;
 mod test_loop;
 mod watched_folder;
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use frevin_core::environment::{BeforeAndAfter, Environment};
-use frevin_core::facts::Facts;
+use frevin_core::facts::{Facts, Graphics};
 use frevin_core::ids::{BootId, PcId, SceneName, StateName};
-use frevin_core::setting::{PowerSource, TakesEffect};
+use frevin_core::setting::{Address, PowerSource, RunState, State, TakesEffect, Value};
 use frevin_core::visits::{InForce, VisitContext, VisitId, VisitStatus};
 use frevin_core::waiting::Waiting;
-use frevin_frames::{DetectedConditions, RunConditions};
+use frevin_frames::{DetectedConditions, LogReadings, RunConditions};
 use frevin_ledger::{Ledger, NewRun, NewVisit, TrialVisit, VisitFilter};
 use frevin_pc::{Pc, PcKind, PcLock};
 use frevin_stats::probes::ProbeStats;
@@ -68,9 +69,18 @@ impl DeclaredConditions {
         self
     }
 
-    pub(crate) fn with(&self, detected: DetectedConditions, is_of_host: bool) -> RunConditions {
+    /// What is known of a run with these frames, under what was declared.
+    pub(crate) fn with(
+        &self,
+        detected: DetectedConditions,
+        readings: LogReadings,
+        graphics_card: Option<String>,
+        is_of_host: bool,
+    ) -> RunConditions {
         RunConditions {
             detected,
+            readings,
+            graphics_card,
             on_battery: self.on_battery,
             while_recording: self.while_recording,
             game_version: self.game_version.clone(),
@@ -103,7 +113,12 @@ pub(crate) fn visit(
         None => None,
     };
     source.prepare()?;
-    let before = stay.as_ref().map(|stay| look_around(&*stay.pc, plan.ping)).transpose()?;
+    let before = stay.as_ref().map(|stay| stay.look_around(ledger, plan.ping)).transpose()?;
+    if let (Some(stay), Some(before)) = (&mut stay, &before) {
+        // Who has said it knows better.
+        let is_recording = before.is_recording().filter(|is_recording| *is_recording);
+        stay.declared.while_recording = stay.declared.while_recording.or(is_recording);
+    }
     let id = ledger.begin_visit(&NewVisit {
         scene: plan.scene,
         pc: stay.as_ref().map(|stay| &stay.id),
@@ -127,7 +142,7 @@ pub(crate) fn visit(
             return Err(failure.hint(format!("what was recorded is kept as visit {}, void", id.0)));
         }
     };
-    let after = stay.as_ref().map(|stay| look_around(&*stay.pc, plan.ping)).transpose()?;
+    let after = stay.as_ref().map(|stay| stay.look_around(ledger, plan.ping)).transpose()?;
     let environment =
         before.zip(after).map(|(before, after)| BeforeAndAfter { before, after, ping_runs });
     ledger.end_visit(id, environment.as_ref())?;
@@ -169,16 +184,13 @@ impl<'a> Stay<'a> {
         refuse_other_state(ledger, &id, &in_force, plan)?;
         let facts = context.facts(pc)?;
         let boot = pc.boot()?;
+        let card = card_of_games(&facts);
         Ok(Self {
             visit_context: VisitContext {
                 waiting: waits,
                 windows_build: Some(facts.windows.build),
-                graphics_driver: facts
-                    .graphics
-                    .iter()
-                    .find(|card| card.is_discrete == Some(true))
-                    .or(facts.graphics.first())
-                    .and_then(|card| card.driver_version.clone()),
+                graphics_driver: card.and_then(|card| card.driver_version.clone()),
+                graphics_memory_mib: card.and_then(|card| card.video_memory_mib),
             },
             declared: plan.declared.clone().on(&facts),
             runs_before: ledger.runs_since_boot(&id, &boot)?,
@@ -188,6 +200,24 @@ impl<'a> Stay<'a> {
             lock,
             in_force,
         })
+    }
+
+    /// What the PC is like now: also what services do that what is in force speaks of.
+    fn look_around(&self, ledger: &Ledger, ping: Option<&Target>) -> Result<Environment, Failure> {
+        let ping = ping.map(|target| target.ping(PINGS, &ProgressBar::hidden())).transpose()?;
+        let mut services = BTreeMap::new();
+        for (address, _) in ledger.layers(&self.id)?.iter() {
+            let (Address::ServiceStart(name) | Address::ServiceRunning(name)) = address else {
+                continue;
+            };
+            let running = self.pc.read(&Address::ServiceRunning(name.clone()))?;
+            if let State::Value(value) = running
+                && let Value::Run(state) = value
+            {
+                services.insert(name.to_string(), state == RunState::Running);
+            }
+        }
+        Ok(Environment { ping, services, ..self.pc.environment()? })
     }
 
     /// Whether a source records another PC than the one that is meant.
@@ -229,7 +259,9 @@ fn record_runs(
             source.record(stay.map(|stay| &stay.lock), plan.length).map(Some)
         })?;
         pings.extend(answers);
-        let Some(SourceRun { source: from, frames, run_since_boot }) = recorded else {
+        let Some(SourceRun { source: from, frames, run_since_boot, readings, graphics_card }) =
+            recorded
+        else {
             progress.inc(1);
             continue;
         };
@@ -243,7 +275,7 @@ fn record_runs(
             boot: stay.filter(|_| !is_of_host).map(|stay| stay.boot.clone()),
             run_since_boot: run_since_boot.or(counted.filter(|_| !is_of_host)),
             was_waiting: stay.is_some_and(|stay| !stay.visit_context.waiting.is_empty()),
-            conditions: declared.with(frames.detected, is_of_host),
+            conditions: declared.with(frames.detected, readings, graphics_card, is_of_host),
             metrics: frames.metrics,
             frames_digest: frames.digest,
         };
@@ -282,9 +314,10 @@ pub(crate) fn refuse_known_frames(state: &StateName, visit: VisitId, run: i64) -
         .hint(format!("`frevin run void {}` takes that visit out of every comparison", visit.0))
 }
 
-fn look_around(pc: &dyn Pc, ping: Option<&Target>) -> Result<Environment, Failure> {
-    let ping = ping.map(|target| target.ping(PINGS, &ProgressBar::hidden())).transpose()?;
-    Ok(Environment { ping, ..pc.environment()? })
+/// The graphics card that games are expected to use: the first with a board of its own.
+fn card_of_games(facts: &Facts) -> Option<&Graphics> {
+    let discrete = facts.graphics.iter().find(|card| card.is_discrete == Some(true));
+    discrete.or(facts.graphics.first())
 }
 
 fn refuse_waiting(waits: &[Waiting]) -> Failure {

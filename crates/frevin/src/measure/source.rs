@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use frevin_core::visits::RunSource;
+use frevin_frames::LogReadings;
 use frevin_pc::PcLock;
 
 use super::collector::CollectedFrames;
@@ -53,4 +54,16 @@ pub(crate) struct SourceRun {
     pub(crate) frames: CollectedFrames,
     /// Which run it was after the start of the PC, where the source knows.
     pub(crate) run_since_boot: Option<u64>,
+    /// What its log told beside the frames.
+    pub(crate) readings: LogReadings,
+    /// The graphics card that drew it, where that was read.
+    pub(crate) graphics_card: Option<String>,
+}
+
+impl SourceRun {
+    /// A run of which nothing is known but its frames.
+    pub(crate) fn of(source: RunSource, frames: CollectedFrames) -> Self {
+        let readings = LogReadings::default();
+        Self { source, frames, run_since_boot: None, readings, graphics_card: None }
+    }
 }

@@ -45,9 +45,9 @@ impl FrameSource for RehearsalScene {
         };
         let run = pc.record(lock, self.scene.as_str(), length.as_secs_f64())?;
         Ok(SourceRun {
-            source: RunSource::Rehearsal,
-            frames: run.series.into(),
             run_since_boot: Some(run.run_since_boot),
+            readings: run.readings,
+            ..SourceRun::of(RunSource::Rehearsal, run.series.into())
         })
     }
 
@@ -100,11 +100,9 @@ pub(crate) struct TracedProgram {
 
 impl FrameSource for TracedProgram {
     fn record(&mut self, _: Option<&PcLock>, length: Duration) -> Result<SourceRun, Failure> {
-        Ok(SourceRun {
-            source: RunSource::Program(self.file.clone()),
-            frames: record_presents(&self.file, length)?.into(),
-            run_since_boot: None,
-        })
+        let (series, graphics_card) = record_presents(&self.file, length)?;
+        let source = RunSource::Program(self.file.clone());
+        Ok(SourceRun { graphics_card, ..SourceRun::of(source, series.into()) })
     }
 
     fn is_of_host(&self) -> bool {
@@ -113,7 +111,10 @@ impl FrameSource for TracedProgram {
 }
 
 #[cfg(windows)]
-fn record_presents(program: &str, length: Duration) -> Result<FrameSeries, Failure> {
+fn record_presents(
+    program: &str,
+    length: Duration,
+) -> Result<(FrameSeries, Option<String>), Failure> {
     use frevin_pc::windows::presents::RecordError;
 
     let recorded = frevin_windows::record_presents(program, length).map_err(|error| {
@@ -139,11 +140,14 @@ fn record_presents(program: &str, length: Duration) -> Result<FrameSeries, Failu
     if recorded.lost > 0 {
         tracing::warn!("Windows lost {} events: frames they lay in are left out", recorded.lost);
     }
-    Ok(recorded.series)
+    Ok((recorded.series, recorded.graphics_card))
 }
 
 #[cfg(not(windows))]
-fn record_presents(_program: &str, _length: Duration) -> Result<FrameSeries, Failure> {
+fn record_presents(
+    _program: &str,
+    _length: Duration,
+) -> Result<(FrameSeries, Option<String>), Failure> {
     let message = "programs can only be recorded on Windows";
     Err(Failure::new(Kind::Usage, message)
         .hint("`frevin run record --from-folder` takes logs of other programs")
@@ -224,8 +228,9 @@ impl FrameSource for LogsToCome<'_> {
                 read => {
                     let (frames, reading) = read?;
                     let source = RunSource::LogFile(bare_name(&file));
+                    let readings = reading.readings.clone();
                     self.taken.push(TakenLog { file, reading });
-                    return Ok(SourceRun { source, frames, run_since_boot: None });
+                    return Ok(SourceRun { readings, ..SourceRun::of(source, frames) });
                 }
             }
         }
@@ -252,7 +257,8 @@ impl GivenLogs {
         for file in files {
             let (frames, reading) = log_file::read(context, file, options)?;
             let source = RunSource::LogFile(bare_name(file));
-            runs.push(SourceRun { source, frames, run_since_boot: None });
+            let readings = reading.readings.clone();
+            runs.push(SourceRun { readings, ..SourceRun::of(source, frames) });
             taken.push(TakenLog { file: file.clone(), reading });
         }
         Ok(Self { runs: runs.into_iter(), taken })
@@ -337,11 +343,7 @@ impl FrameSource for TestLoop {
     fn record(&mut self, _: Option<&PcLock>, length: Duration) -> Result<SourceRun, Failure> {
         let series =
             test_loop::run(length).map_err(|reason| Failure::new(Kind::Internal, reason))?;
-        Ok(SourceRun {
-            source: RunSource::TestLoop,
-            frames: CollectedFrames::from(series),
-            run_since_boot: None,
-        })
+        Ok(SourceRun::of(RunSource::TestLoop, CollectedFrames::from(series)))
     }
 
     fn progress(&self) -> &'static str {

@@ -1,11 +1,14 @@
 //! Inspecting a PC: facts, findings, and what Frevin has done to it.
 
+use std::collections::BTreeMap;
+
 use frevin_core::facts::Facts;
 use frevin_core::findings::{Findings, Seen, findings, rules};
-use frevin_core::ids::BootId;
+use frevin_core::ids::{BootId, PcId, SceneName};
 use frevin_core::setting::{Address, State, TakesEffect};
+use frevin_core::visits::{FrameLimit, VisitId, VisitRecord, VisitStatus, limit_of_runs};
 use frevin_core::waiting::Waiting;
-use frevin_ledger::Ledger;
+use frevin_ledger::{Ledger, VisitFilter};
 use frevin_pc::{Pc, PcIdentity};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -29,8 +32,36 @@ pub(crate) struct InspectReport {
     pub(crate) settings_held: usize,
     pub(crate) drifted: usize,
     pub(crate) waiting: Vec<Waiting>,
+    /// What limits the frames in each scene, by its latest visit.
+    pub(crate) frame_limits: Vec<SceneLimit>,
     /// What was interrupted and is unfinished.
     pub(crate) unfinished: Option<String>,
+}
+
+/// What limits the frames of a scene on this PC.
+#[derive(Debug, Serialize)]
+pub(crate) struct SceneLimit {
+    pub(crate) scene: SceneName,
+    /// The visit that it was read from.
+    pub(crate) visit: VisitId,
+    #[serde(flatten)]
+    pub(crate) limit: FrameLimit,
+}
+
+/// What limits the frames of each scene, by the latest visit of a PC that counts.
+fn frame_limits(ledger: &Ledger, pc: &PcId) -> Result<Vec<SceneLimit>, Failure> {
+    let visits = ledger.visits(&VisitFilter::default())?;
+    let mut latest: BTreeMap<&SceneName, &VisitRecord> = BTreeMap::new();
+    for visit in &visits {
+        if visit.pc.as_ref() == Some(pc) && visit.status == VisitStatus::Whole {
+            latest.insert(&visit.scene, visit);
+        }
+    }
+    let limit = |(scene, visit): (&SceneName, &VisitRecord)| {
+        let limit = limit_of_runs(visit.counted().map(|run| (run, &visit.context)))?;
+        Some(SceneLimit { scene: scene.clone(), visit: visit.id, limit })
+    };
+    Ok(latest.into_iter().filter_map(limit).collect())
 }
 
 /// The day that it is where the owner is.
@@ -71,6 +102,7 @@ pub(crate) fn inspect(
         settings_held: layers.iter().count(),
         drifted: drifted(pc, ledger)?.len(),
         waiting,
+        frame_limits: frame_limits(ledger, &identity.id)?,
         unfinished: ledger.unfinished(&identity.id)?.as_ref().map(name_of_unfinished),
         pc: identity,
         boot,

@@ -27,7 +27,9 @@ pub(crate) fn restart(
     let lock = context.lock(pc)?;
     match pc.bring_about(&lock, moment)? {
         BroughtAbout::Done { took_effect } => Ok(RestartReport { restarted: moment, took_effect }),
-        BroughtAbout::LeftToOwner => Err(left_to_owner(pc.identity().kind, moment)),
+        BroughtAbout::Begun | BroughtAbout::LeftToOwner => {
+            Err(left_to_owner(pc.identity().kind, moment))
+        }
     }
 }
 

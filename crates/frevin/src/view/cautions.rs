@@ -1,6 +1,40 @@
 //! Cautions and marks in words.
 
-use frevin_core::visits::{Caution, Mark};
+use frevin_core::visits::{Caution, FrameLimit, Mark};
+
+/// What limits the frames, in a sentence.
+pub(crate) fn limit_in_words(limit: &FrameLimit) -> String {
+    let percent = |share: f64| format!("{:.0} %", 100.0 * share);
+    match limit {
+        FrameLimit::Cap(cap) if cap.waits_for_display => {
+            format!("The display limits the frames: they wait for its pictures, {:.0} a second.", cap.fps)
+        }
+        FrameLimit::Cap(cap) => {
+            format!("A frame cap limits the frames, at about {:.0} a second.", cap.fps)
+        }
+        FrameLimit::GraphicsMemory { used_mib, has_mib } => format!(
+            "Graphics memory limits the frames: {used_mib:.0} MiB of {has_mib} MiB are in use."
+        ),
+        FrameLimit::GraphicsCard { busy_share } => format!(
+            "The graphics card limits the frames: it is busy {} of the time.",
+            percent(*busy_share)
+        ),
+        FrameLimit::Processor { busy_share } => format!(
+            "The processor limits the frames: the thread that makes them is busy {} of the time.",
+            percent(*busy_share)
+        ),
+        FrameLimit::NotGraphicsCard { busy_share: Some(share) } => format!(
+            "The graphics card does not limit the frames: it is busy {} of the time. The processor, memory or \
+             a drive does.",
+            percent(*share)
+        ),
+        FrameLimit::NotGraphicsCard { busy_share: None } => {
+            "The graphics card does not limit the frames: the graphics levels hardly change their rate. The \
+             processor, memory or a drive does."
+                .to_owned()
+        }
+    }
+}
 
 /// A caution as a sentence or two.
 pub(crate) fn in_words(caution: &Caution) -> String {
@@ -46,6 +80,14 @@ pub(crate) fn in_words(caution: &Caution) -> String {
             "{runs} runs are of the PC that Frevin ran on, and not of the rehearsal PC: nothing that was \
              changed there can show in them."
         ),
+        Caution::SeveralLatencies { columns } => format!(
+            "Latency was read from columns of several names, which may begin and end at other moments: {}. It \
+             is not compared.",
+            columns.join(", ")
+        ),
+        Caution::SeveralGraphicsCards { cards } => {
+            format!("The game was drawn by several graphics cards: {}.", cards.join(", "))
+        }
         Caution::SeveralSystems => {
             "Windows or the graphics driver was updated between the visits.".to_owned()
         }

@@ -1,5 +1,7 @@
 //! What PCs were like around visits, as figures that can be put side by side.
 
+use std::collections::BTreeSet;
+
 use frevin_core::environment::{BeforeAndAfter, Environment};
 use serde::Serialize;
 
@@ -11,7 +13,7 @@ struct Figure {
     of: fn(&Environment) -> Option<f64>,
 }
 
-const FIGURES: [Figure; 9] = [
+const FIGURES: [Figure; 10] = [
     Figure {
         what: "ping, average",
         unit: " ms",
@@ -46,6 +48,12 @@ const FIGURES: [Figure; 9] = [
         of: |s| Some(s.processor_mhz?.lowest_mhz),
     },
     Figure {
+        what: "threads of it that rest",
+        unit: "",
+        digits: 0,
+        of: |s| s.parked_threads.map(f64::from),
+    },
+    Figure {
         what: "free on all drives",
         unit: " GiB",
         digits: 0,
@@ -56,7 +64,7 @@ const FIGURES: [Figure; 9] = [
 /// A figure in two places: before and after, or of two states.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub(crate) struct SideBySide {
-    pub(crate) what: &'static str,
+    pub(crate) what: String,
     pub(crate) first: Option<f64>,
     pub(crate) second: Option<f64>,
     #[serde(skip)]
@@ -71,7 +79,7 @@ impl SideBySide {
         let written = |value: Option<f64>| {
             value.map_or_else(String::new, |value| format!("{value:.*}{}", self.digits, self.unit))
         };
-        [self.what.to_owned(), written(self.first), written(self.second)]
+        [self.what.clone(), written(self.first), written(self.second)]
     }
 }
 
@@ -90,17 +98,36 @@ pub(crate) fn of_states(a: &[BeforeAndAfter], b: &[BeforeAndAfter]) -> Vec<SideB
 }
 
 fn side_by_side(first: &[&Environment], second: &[&Environment]) -> Vec<SideBySide> {
-    let mean = |figure: &Figure, all: &[&Environment]| {
-        let values: Vec<f64> =
-            all.iter().filter_map(|surroundings| (figure.of)(surroundings)).collect();
+    let mean = |of: &dyn Fn(&Environment) -> Option<f64>, all: &[&Environment]| {
+        let values: Vec<f64> = all.iter().filter_map(|surroundings| of(surroundings)).collect();
         (!values.is_empty()).then(|| values.iter().sum::<f64>() / values.len() as f64)
     };
-    let rows = FIGURES.iter().map(|figure| SideBySide {
-        what: figure.what,
-        first: mean(figure, first),
-        second: mean(figure, second),
-        unit: figure.unit,
-        digits: figure.digits,
+    let row = |what: String, unit, digits, of: &dyn Fn(&Environment) -> Option<f64>| SideBySide {
+        what,
+        first: mean(of, first),
+        second: mean(of, second),
+        unit,
+        digits,
+    };
+    let all = || first.iter().chain(second);
+    let displays: BTreeSet<&String> = all().flat_map(|s| s.refresh_hz.keys()).collect();
+    let services: BTreeSet<&String> = all().flat_map(|s| s.services.keys()).collect();
+    let is_told = |of: &dyn Fn(&Environment) -> bool| all().any(|s| of(s));
+    let figures = FIGURES.iter().map(|f| row(f.what.to_owned(), f.unit, f.digits, &f.of));
+    let of_displays = displays.into_iter().map(|name| {
+        let hz = |s: &Environment| s.refresh_hz.get(name).copied().map(f64::from);
+        row(format!("refresh rate of {name}"), " Hz", 0, &hz)
     });
+    // A share of the looks: with one look on each side, all or nothing.
+    let share = |is_so: bool| if is_so { 100.0 } else { 0.0 };
+    let of_services = services.into_iter().map(|name| {
+        row(format!("{name} runs"), " % of looks", 0, &|s| {
+            s.services.get(name).map(|runs| share(*runs))
+        })
+    });
+    let recorder =
+        row("a recorder runs".to_owned(), " % of looks", 0, &|s| s.is_recording().map(share));
+    let recorder = is_told(&|s| s.is_recording() == Some(true)).then_some(recorder);
+    let rows = figures.chain(of_displays).chain(of_services).chain(recorder);
     rows.filter(|row| row.first.is_some() || row.second.is_some()).collect()
 }

@@ -3,8 +3,9 @@
 use frevin_core::facts::{DriveKind, Facts, Form};
 use frevin_core::setting::PowerSource;
 
+use super::cautions::limit_in_words;
 use super::{Page, bad, bytes, dim, good, moments_awaited, strong, warn};
-use crate::operations::inspect::InspectReport;
+use crate::operations::inspect::{InspectReport, SceneLimit};
 use crate::outcome::View;
 
 impl View for InspectReport {
@@ -26,6 +27,10 @@ impl View for InspectReport {
             frevin.push(("unfinished", bad(format_args!("{what}: `frevin recover` finishes it"))));
         }
         page.pairs(frevin);
+        for SceneLimit { scene, visit, limit } in &self.frame_limits {
+            let from = dim(format_args!("(visit {})", visit.0));
+            page.paragraph(2, &format!("In {scene}: {} {from}", limit_in_words(limit)));
+        }
         if self.findings.found.is_empty() {
             page.line(good("Nothing is plainly wrong with this PC."));
         } else {

@@ -9,7 +9,7 @@ use frevin_core::verdict::{Judge, Verdict};
 use super::verdict::{show_comparison, verdict_in_words};
 use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
 use crate::operations::trial::{
-    Beginning, LevelReport, Next, PairReport, StatusReport, TrialList, TrialReport,
+    Beginning, LevelReport, Next, PairReport, SideReport, StatusReport, TrialList, TrialReport,
 };
 use crate::outcome::View;
 use crate::view::plan::with_article;
@@ -40,6 +40,7 @@ pub(crate) fn reason_in_words(reason: Reason) -> &'static str {
         Reason::WorsePacing => "its frames come more unevenly",
         Reason::WorsePing => "its ping is longer",
         Reason::LowerFrameRate => "its frame rate is lower",
+        Reason::LongerLatency => "its frames answer later",
         Reason::MoreLoss => "more is lost in the network",
         Reason::NothingGained => "nothing is gained by it",
         Reason::NothingLost => "nothing is lost without it",
@@ -156,6 +157,7 @@ fn show_pairs(pairs: &[PairReport], judge: Judge, page: &mut Page) {
     page.table(match judge {
         Judge::FrameRate => frames_of(pairs),
         Judge::Ping => pings_of(pairs),
+        Judge::Latency => latencies_of(pairs),
     });
     if pairs.iter().any(|pair| !pair.a.doubts.is_empty() || !pair.b.doubts.is_empty()) {
         page.line(dim(
@@ -227,6 +229,29 @@ fn pings_of(pairs: &[PairReport]) -> Table {
     table
 }
 
+fn latencies_of(pairs: &[PairReport]) -> Table {
+    let headings =
+        [">pair", "first", ">A median", ">B median", ">A slow", ">B slow", ">A FPS", ">B FPS"];
+    let mut table = Table::new(headings);
+    let ms = |ms: f64| format!("{ms:.2} ms");
+    for pair in pairs {
+        let (Some(a), Some(b)) = (&pair.a.latency, &pair.b.latency) else { continue };
+        let rate = |side: &SideReport| {
+            side.frames.as_ref().map_or_else(String::new, |f| fps(f.average_fps))
+        };
+        let figures = [
+            ms(a.latency_median_ms),
+            ms(b.latency_median_ms),
+            ms(a.latency_percentile_95_ms),
+            ms(b.latency_percentile_95_ms),
+            rate(&pair.a),
+            rate(&pair.b),
+        ];
+        table.row([&begin_of_row(pair)[..], &figures].concat());
+    }
+    table
+}
+
 /// What a trial will do, before it begins.
 pub(crate) fn show_beginning(begin: &Beginning<'_>, page: &mut Page) {
     let design = &begin.designed.design;
@@ -269,12 +294,19 @@ pub(crate) fn show_beginning(begin: &Beginning<'_>, page: &mut Page) {
         ),
         ("ends with", policy_in_words(design.question, design.keep).to_owned()),
     ];
+    if design.restarts_by_itself {
+        pairs.push((
+            "restarts",
+            "by itself: close what you have open; after each, you sign in, and it goes on"
+                .to_owned(),
+        ));
+    }
     for recording in &begin.recording {
         pairs.push(("each run", recording.clone()));
     }
     if let Some(address) = &design.ping {
         let when = match design.judge {
-            Judge::FrameRate => "around each visit, as a guard",
+            Judge::FrameRate | Judge::Latency => "around each visit, as a guard",
             Judge::Ping => "during each run, as the judge",
         };
         pairs.push(("asked", format!("{address}, {when}")));
@@ -358,6 +390,9 @@ fn next_in_words(next: &Next) -> String {
         Next::RestartThenVisit { state } => {
             format!("restart the PC, then `frevin trial resume`: it will visit {state}")
         }
+        Next::SignIn => "the PC restarts within a minute (`shutdown /a` stops that); sign in, and the trial goes \
+                         on by itself"
+            .to_owned(),
         Next::Visit { pair, state } => {
             format!("visit {state}, for pair {pair}: `frevin trial resume`")
         }

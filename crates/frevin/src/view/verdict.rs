@@ -4,9 +4,9 @@ use frevin_core::verdict::{
     Comparison, Decision, Guard, GuardFinding, GuardState, Loss, Measured, MetricFinding, Primary,
     Verdict,
 };
-use frevin_core::visits::Caution;
+use frevin_core::visits::{Caution, FrameLimit};
 
-use super::cautions::in_words;
+use super::cautions::{in_words, limit_in_words};
 use super::environment::of_states;
 use super::{Page, Table, bad, count, dim, fps, good, interval_bar, percent, strong, warn};
 use crate::measure::compare::{Around, Compared};
@@ -34,10 +34,12 @@ pub(crate) fn show_comparison(
     page.table(table);
     page.blank();
     let scale = scale(comparison);
+    let names = comparison.findings.iter().map(|finding| name(finding.primary).len());
+    let width = names.max().unwrap_or_default() + 1;
     for finding in &comparison.findings {
         if let Some(interval) = &finding.difference {
             let bar = interval_bar(interval, finding.margin, scale);
-            page.line(format_args!("  {:<12} {bar}", name(finding.primary)));
+            page.line(format_args!("  {:<width$} {bar}", name(finding.primary)));
         }
     }
     page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
@@ -49,6 +51,7 @@ pub(crate) fn show_comparison(
         let lost = if loss.vetoes { bad(format_args!("{lost}: a veto")) } else { lost };
         page.line(format_args!("  {}  {lost}", dim("lost:")));
     }
+    show_limits(around, page);
     let around = of_states(&around.around_a, &around.around_b);
     if !around.is_empty() {
         page.heading("Around the visits, on average");
@@ -65,12 +68,25 @@ pub(crate) fn show_comparison(
     }
 }
 
+/// What limits the frames: once where it is the same in both states.
+fn show_limits(around: &Around, page: &mut Page) {
+    let (a, b) = (around.limit_a.as_ref(), around.limit_b.as_ref());
+    let kind = |limit: Option<&FrameLimit>| limit.map(std::mem::discriminant);
+    let sides = if kind(a) == kind(b) { vec![("", b)] } else { vec![("A: ", a), ("B: ", b)] };
+    for (side, limit) in sides {
+        if let Some(limit) = limit {
+            page.paragraph(2, &format!("{side}{}", limit_in_words(limit)));
+        }
+    }
+}
+
 fn show_guard(guard: &GuardFinding, is_finished: bool, page: &mut Page) {
     let what = match guard.guard {
         Guard::Stutters => "stutters",
         Guard::Pacing => "uneven pacing",
         Guard::Ping => "ping",
         Guard::AverageFps => "time per frame",
+        Guard::Latency => "latency",
     };
     let limit = format!("+{:.0} %", 100.0 * (guard.guard.limits().veto - 1.0));
     let line = match (&guard.difference, guard.state) {
@@ -180,5 +196,7 @@ fn name(primary: Primary) -> &'static str {
         Primary::Low1PercentFps => "1% low FPS",
         Primary::PingMedian => "ping, median",
         Primary::PingPercentile95 => "ping, slow",
+        Primary::LatencyMedian => "latency, median",
+        Primary::LatencyPercentile95 => "latency, slow",
     }
 }

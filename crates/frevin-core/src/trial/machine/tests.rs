@@ -35,6 +35,8 @@ fn design(question: Question, seed: u64, restarts: bool) -> Design {
         warm_up: usize::from(restarts),
         run_seconds: 60,
         restarts,
+        restarts_by_itself: false,
+        as_administrator: false,
         seed,
         limit: PairLimit::default(),
         margins: Margins::default(),
@@ -77,7 +79,7 @@ impl MadeUp {
             stutter_events: 6,
             ln_pacing_ms: 0.5 + noise(0.02),
         };
-        VisitFigures { frames: Some(frames), ping: None }
+        VisitFigures { frames: Some(frames), ..VisitFigures::default() }
     }
 
     /// Does what an action says, and gives what is written down of it.

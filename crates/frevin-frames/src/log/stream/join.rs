@@ -8,6 +8,7 @@ use std::thread;
 
 use super::source::{Piece, Pieces};
 use crate::log::columns::list;
+use crate::log::readings::{SideTally, readings};
 use crate::log::rows::{RowReader, Rows, SHOWN_REJECTED_ROWS, absurd, between};
 use crate::log::{LogError, LogReading, REJECTED_SHARE_LIMIT, RejectedRow};
 
@@ -26,6 +27,8 @@ pub(in crate::log) struct Joiner<'a> {
     rejected: u64,
     rejected_rows: Vec<RejectedRow>,
     seen: Vec<BTreeSet<Vec<u8>>>,
+    side: Vec<SideTally>,
+    total_ms: f64,
 }
 
 impl<'a> Joiner<'a> {
@@ -48,6 +51,8 @@ impl<'a> Joiner<'a> {
             rejected: 0,
             rejected_rows: Vec::new(),
             seen: vec![BTreeSet::new(); reader.watched.len()],
+            side: reader.side.iter().map(|_| SideTally::default()).collect(),
+            total_ms: 0.0,
         }
     }
 
@@ -79,6 +84,9 @@ impl<'a> Joiner<'a> {
         for rejected in rows.rejected_rows {
             self.show_rejected(rejected);
         }
+        for (tally, values) in self.side.iter_mut().zip(rows.side) {
+            tally.append(values);
+        }
         self.lines += rows.lines;
         self.keep(&rows.frame_ms)?;
         for (at, seen) in rows.seen.into_iter().enumerate() {
@@ -104,6 +112,7 @@ impl<'a> Joiner<'a> {
 
     fn keep(&mut self, frame_ms: &[f64]) -> Result<(), LogError> {
         self.frames += frame_ms.len() as u64;
+        self.total_ms += frame_ms.iter().sum::<f64>();
         (self.keep)(frame_ms).map_err(|error| LogError::NotKept { reason: error.to_string() })
     }
 
@@ -120,7 +129,9 @@ impl<'a> Joiner<'a> {
         if self.frames == 0 {
             return Err(LogError::NoFrames);
         }
+        let mean_ms = self.total_ms / self.frames as f64;
         Ok(LogReading {
+            readings: readings(&self.reader.side, self.side, mean_ms),
             frames: self.frames,
             separator,
             taken,

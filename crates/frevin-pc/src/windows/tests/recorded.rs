@@ -18,6 +18,7 @@ use crate::windows::apis::{Apis, SystemApi};
 use crate::windows::boot::{BootApi, Element};
 use crate::windows::devices::DevicesApi;
 use crate::windows::displays::{DisplaySeen, DisplaysApi};
+use crate::windows::graphics_use::GraphicsUseApi;
 use crate::windows::hardware::{Battery, Cores, DriveSeen, FactsApi, Link};
 use crate::windows::installed::{AppsApi, FeaturesApi};
 use crate::windows::os_error::OsError;
@@ -107,6 +108,7 @@ impl Windows {
             features: this(),
             protections: this(),
             facts: this(),
+            graphics_use: this(),
             starts: this(),
             system: this(),
             replace_file: crate::durable::rename_over,
@@ -536,6 +538,16 @@ impl ProtectionsApi for Windows {
     }
 }
 
+impl GraphicsUseApi for Windows {
+    fn engines(&self) -> Result<Vec<(String, f64)>, OsError> {
+        self.ask("IWbemServices::ExecQuery", |_| Vec::new())
+    }
+
+    fn cards(&self) -> Result<Vec<((u32, u32), String)>, OsError> {
+        self.ask("D3DKMTEnumAdapters2", |_| Vec::new())
+    }
+}
+
 impl FactsApi for Windows {
     fn build(&self) -> Result<u32, OsError> {
         Ok(26_100)
@@ -594,6 +606,10 @@ impl FactsApi for Windows {
         Ok(171)
     }
 
+    fn parked_threads(&self) -> Result<u32, OsError> {
+        Ok(4)
+    }
+
     fn has_touch_or_pen(&self) -> bool {
         false
     }
@@ -632,6 +648,10 @@ impl SystemApi for Windows {
 
     fn name(&self) -> String {
         "RECORDED".to_owned()
+    }
+
+    fn restart(&self) -> Result<(), OsError> {
+        self.ask("InitiateShutdownW", |_| ())
     }
 
     fn is_administrator(&self) -> bool {

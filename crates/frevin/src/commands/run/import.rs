@@ -184,7 +184,8 @@ pub(super) fn figures(context: &Context, args: &FiguresArgs) -> Result<Outcome, 
     let mut logs = Vec::new();
     for file in &args.files {
         let (frames, reading) = log_file::read(context, file, &options)?;
-        let conditions = DeclaredConditions::default().with(frames.detected, false);
+        let readings = reading.readings.clone();
+        let conditions = DeclaredConditions::default().with(frames.detected, readings, None, false);
         let log = ImportedFile::new(TakenLog { file: file.clone(), reading });
         logs.push(LogFigures { log, metrics: frames.metrics, conditions });
     }

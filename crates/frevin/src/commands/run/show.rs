@@ -1,14 +1,14 @@
 //! `frevin run show`
 
 use frevin_core::ids::{SceneName, StateName};
-use frevin_core::visits::{Run, RunId, RunSource, VisitId, marks};
+use frevin_core::visits::{FrameLimit, Run, RunId, RunSource, VisitId, frame_limit, marks};
 use frevin_frames::{FrameBlocks as _, Metrics, RunConditions};
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::outcome::{Outcome, View};
-use crate::view::cautions::mark_in_words;
+use crate::view::cautions::{limit_in_words, mark_in_words};
 use crate::view::{Histogram, LongestFrames, Page, dim, fps, frame_line, warn};
 
 /// Characters of a plot over time.
@@ -21,6 +21,8 @@ struct RunReport {
     scene: SceneName,
     state_name: StateName,
     visit: VisitId,
+    /// What limits its frames, where that can be told.
+    limit: Option<FrameLimit>,
     #[serde(flatten)]
     run: Run,
     #[serde(skip)]
@@ -46,6 +48,7 @@ pub(super) fn show(context: &Context, id: RunId) -> Result<Outcome, Failure> {
         scene: visit.scene,
         state_name: visit.state_name,
         visit: visit.id,
+        limit: frame_limit(&run, &visit.context),
         run,
         longest_ms: longest.ms(),
         by_length,
@@ -93,6 +96,27 @@ pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&Run
             ),
         ),
     ]);
+    let Some(conditions) = conditions else { return };
+    let readings = &conditions.readings;
+    let mut told = Vec::new();
+    if let Some(latency) = &readings.latency {
+        let by = dim(format_args!("`{}`, of {} frames", latency.column, latency.frames));
+        told.push(("latency", format!("{:.2} ms  {by}", latency.median_ms)));
+        told.push(("slowest twentieth", format!("{:.2} ms or more", latency.percentile_95_ms)));
+    }
+    let percent = |share: f64| format!("{:.0} % of the time", 100.0 * share);
+    told.extend(readings.graphics_busy_share.map(|share| ("graphics card busy", percent(share))));
+    told.extend(readings.processor_busy_share.map(|share| ("frame thread busy", percent(share))));
+    told.extend(
+        readings
+            .graphics_memory_mib
+            .map(|mib| ("graphics memory", format!("{mib:.0} MiB at most"))),
+    );
+    told.extend(conditions.graphics_card.clone().map(|card| ("drawn by", card)));
+    if !told.is_empty() {
+        page.blank();
+        page.pairs(told);
+    }
 }
 
 impl View for RunReport {
@@ -112,6 +136,10 @@ impl View for RunReport {
         };
         page.pairs([("source", source)]);
         show_figures(page, m, self.run.conditions.as_ref());
+        if let Some(limit) = &self.limit {
+            page.blank();
+            page.paragraph(2, &limit_in_words(limit));
+        }
         page.heading("Longest frames over time");
         page.line(format_args!("  {}", frame_line(&self.longest_ms)));
         let label = format!("0 to {:.0} s, highest {:.0} ms", m.seconds, m.longest_frame_ms);

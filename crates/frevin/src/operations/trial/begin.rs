@@ -53,6 +53,10 @@ pub(crate) struct Request {
     pub(crate) judge: Judge,
     pub(crate) ping: Option<String>,
     pub(crate) ping_pause_ms: u64,
+    /// Whether the PC can be changed with an administrator's rights.
+    pub(crate) as_administrator: bool,
+    /// Whether Frevin is to restart the PC itself.
+    pub(crate) restarts_by_itself: bool,
     /// Whether each run starts what is measured anew.
     pub(crate) runs_start_program: bool,
 }
@@ -141,6 +145,8 @@ pub(crate) fn design(
         warm_up: usize::from(restarts),
         run_seconds: request.run_seconds,
         restarts,
+        restarts_by_itself: restarts && request.restarts_by_itself,
+        as_administrator: request.as_administrator,
         seed: request.seed,
         limit: request.limit,
         margins: request.margins,

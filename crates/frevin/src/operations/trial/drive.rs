@@ -16,11 +16,11 @@ use frevin_core::trial::{
 use frevin_core::verdict::{Judge, VisitFigures};
 use frevin_core::visits::{VisitId, VisitRecord};
 use frevin_ledger::{Ledger, NewTrial, TrialRecord, TrialVisit};
-use frevin_pc::{BroughtAbout, Pc, Restarts};
+use frevin_pc::{BroughtAbout, Pc, PcKind, Restarts};
 use frevin_stats::probes::ProbeStats;
 
 use super::begin::target_of;
-use super::pace;
+use super::{pace, sign_in};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::compare::counted;
@@ -42,6 +42,8 @@ pub(crate) enum Stopped {
     Ended,
     /// The owner has to restart the PC.
     ForRestart,
+    /// The PC is restarting, and the trial goes on after its owner has signed in.
+    Restarting,
     /// The owner put it off, or the way back is open.
     Resting,
 }
@@ -85,6 +87,7 @@ impl<'a> Driver<'a> {
         let record = ledger.trial(id)?;
         let trial = record.trial();
         let mut driver = Self { context: context.clone(), pc, ledger, id, trial, _alone: alone };
+        driver.take_entry_out()?;
         driver.acknowledge_visits()?;
         Ok(driver)
     }
@@ -166,14 +169,12 @@ impl<'a> Driver<'a> {
                 Action::Restart => {
                     // A second request in the same start says nothing that the first did not.
                     self.write(Event::Began { action, boot: seen.boot.clone() })?;
-                    let lock = self.context.lock(&mut *self.pc)?;
-                    let brought = self.pc.bring_about(&lock, TakesEffect::Restart)?;
-                    drop(lock);
-                    match brought {
+                    match self.restart()? {
                         BroughtAbout::Done { .. } => {
                             let boot = self.pc.boot()?;
                             self.write(Event::Restarted { boot })?;
                         }
+                        BroughtAbout::Begun => return Ok(Stopped::Restarting),
                         BroughtAbout::LeftToOwner => return Ok(Stopped::ForRestart),
                     }
                 }
@@ -190,6 +191,38 @@ impl<'a> Driver<'a> {
         self.ledger.add_trial_event(self.id, self.context.clock.now(), &event)?;
         self.trial.take(&event);
         Ok(())
+    }
+
+    /// Restarts the PC, or leaves that to its owner.
+    fn restart(&mut self) -> Result<BroughtAbout, Failure> {
+        let is_live = self.pc.identity().kind == PcKind::Live;
+        let lock = self.context.lock(&mut *self.pc)?;
+        if !(is_live && self.trial.design().restarts_by_itself) {
+            return Ok(self.pc.bring_about(&lock, TakesEffect::Restart)?);
+        }
+        let command = sign_in::command(&self.context)?;
+        if self.trial.entry_before().is_none() {
+            let before = self.pc.read(&sign_in::entry()?)?;
+            self.write(Event::EntrySet { before })?;
+        }
+        sign_in::set(&mut *self.pc, &command)?;
+        match self.pc.restart_by_itself(&lock) {
+            Ok(brought) => Ok(brought),
+            // The entry stays: however the PC is restarted, the trial goes on afterwards.
+            Err(error) => {
+                tracing::warn!("the PC does not restart by itself: {error}");
+                Ok(BroughtAbout::LeftToOwner)
+            }
+        }
+    }
+
+    /// Takes out the entry that Windows goes on with the trial by, where it is set.
+    fn take_entry_out(&mut self) -> Result<(), Failure> {
+        let Some(before) = self.trial.entry_before().cloned() else { return Ok(()) };
+        let lock = self.context.lock(&mut *self.pc)?;
+        sign_in::take_out(&mut *self.pc, &before)?;
+        drop(lock);
+        self.write(Event::EntryGone)
     }
 
     /// The change that holds what is in force of the trial, with what that is.
@@ -316,7 +349,27 @@ impl<'a> Driver<'a> {
                 Some(_) => counted(&record)?,
                 None => VisitFigures::default(),
             };
-            levels.push(frames.with_pings(&pings(&record)));
+            let mut figures = frames.with_pings(&pings(&record));
+            let is_of_others = |earlier: &VisitRecord| {
+                let columns = earlier.latency_columns();
+                !columns.is_empty() && columns != record.latency_columns()
+            };
+            if [Arm::A, Arm::B]
+                .into_iter()
+                .map(|arm| self.earlier(arm, level))
+                .collect::<Result<Vec<_>, _>>()?
+                .iter()
+                .flatten()
+                .any(is_of_others)
+            {
+                figures = figures.without_latency();
+            }
+            if self.trial.design().judge == Judge::Latency && figures.latency.is_none() {
+                let failure = no_latency(&record.scene);
+                self.void(of, visits, Doubt::BrokenOff { reason: failure.message.clone() })?;
+                return Err(failure);
+            }
+            levels.push(figures);
         }
         match found.first() {
             Some(doubt) if self.trial.repeats_doubtful_visit() => {
@@ -348,6 +401,8 @@ impl<'a> Driver<'a> {
                 Event::Began { .. }
                 | Event::Switched { .. }
                 | Event::Restarted { .. }
+                | Event::EntrySet { .. }
+                | Event::EntryGone
                 | Event::Paused
                 | Event::Resumed
                 | Event::Decided { .. }
@@ -410,6 +465,15 @@ pub(crate) const PROBES_A_RUN: u32 = 200;
 fn probing(pause_ms: u64) -> Probing {
     let (pause, patience) = (Duration::from_millis(pause_ms), Duration::from_secs(1));
     Probing { count: PROBES_A_RUN, pause, patience }
+}
+
+/// Nothing can be judged that was not measured.
+fn no_latency(scene: &SceneName) -> Failure {
+    let message = format!("what was recorded of {scene} tells no latency");
+    Failure::new(Kind::BadInput, message)
+        .detail("Windows' tracing tells when a game hands a frame over, not when it is seen")
+        .hint("record the scene with a program whose logs have a column of latency in each run: `frevin scene record-by SCENE --folder FOLDER`")
+        .hint("`frevin trial abandon` puts the PC back; without --judge latency, frame rate is judged")
 }
 
 fn how_to_go_on() -> &'static str {

@@ -3,11 +3,12 @@
 mod begin;
 mod drive;
 mod report;
+mod sign_in;
 mod status;
 
 pub(crate) use begin::{Arms, Beginning, Request, design};
 pub(crate) use drive::{Driver, PROBES_A_RUN, Stopped};
-pub(crate) use report::{LevelReport, PairReport, TrialList, TrialReport, report};
+pub(crate) use report::{LevelReport, PairReport, SideReport, TrialList, TrialReport, report};
 pub(crate) use status::{Next, StatusReport, status};
 
 use std::time::Duration;

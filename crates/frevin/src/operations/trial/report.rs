@@ -5,8 +5,8 @@ use frevin_core::setting::TakesEffect;
 use frevin_core::trial::{
     Arm, Doubt, Ending, Event, KeepPolicy, Progress, Question, Reason, TrialId,
 };
-use frevin_core::verdict::{Comparison, Judge, Loss, MetricFinding};
-use frevin_core::visits::{Caution, VisitId, VisitRecord};
+use frevin_core::verdict::{Comparison, Judge, Loss, Measured, MetricFinding, Primary};
+use frevin_core::visits::{Caution, FrameLimit, VisitId, VisitRecord, limit_by_levels};
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::Pc;
 use jiff::Timestamp;
@@ -36,6 +36,8 @@ pub(crate) struct SideReport {
     pub(crate) frames: Option<FramesReport>,
     #[serde(flatten)]
     pub(crate) ping: Option<PingReport>,
+    #[serde(flatten)]
+    pub(crate) latency: Option<LatencyReport>,
     pub(crate) doubts: Vec<Doubt>,
 }
 
@@ -53,6 +55,13 @@ pub(crate) struct PingReport {
     pub(crate) ping_median_ms: f64,
     pub(crate) ping_percentile_95_ms: f64,
     pub(crate) ping_loss: Loss,
+}
+
+/// What latency it had.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct LatencyReport {
+    pub(crate) latency_median_ms: f64,
+    pub(crate) latency_percentile_95_ms: f64,
 }
 
 /// A visit that was made and does not count.
@@ -137,7 +146,8 @@ pub(crate) fn report(
     let comparison = trial.comparison();
     let (a, b) = (state_name(record.id, Arm::A)?, state_name(record.id, Arm::B)?);
     let mut cautions: Vec<Caution> = Vec::new();
-    let mut around = Around { around_a: Vec::new(), around_b: Vec::new() };
+    let mut around =
+        Around { around_a: Vec::new(), around_b: Vec::new(), limit_a: None, limit_b: None };
     for level in 0..design.levels.len() {
         let mut pairs: Vec<(VisitRecord, VisitRecord)> = Vec::new();
         for pair in trial.pairs() {
@@ -149,6 +159,8 @@ pub(crate) fn report(
         let (around_level, of_level) = around_and_cautions((&a, &b), &borrowed, 0, 0);
         around.around_a.extend(around_level.around_a);
         around.around_b.extend(around_level.around_b);
+        around.limit_a = around.limit_a.or(around_level.limit_a);
+        around.limit_b = around.limit_b.or(around_level.limit_b);
         // Cautions are of frames: without a game there are none.
         if pairs.iter().all(|(a, _)| a.counted().next().is_none()) {
             continue;
@@ -169,6 +181,9 @@ pub(crate) fn report(
             })
             .collect(),
     };
+    // What logs tell says more than what levels do.
+    around.limit_a = around.limit_a.or(limit_of_levels(&by_level, |(a, _)| a));
+    around.limit_b = around.limit_b.or(limit_of_levels(&by_level, |(_, b)| b));
     let ending = trial.ended();
     let own = pc.filter(|pc| pc.identity().id == record.pc);
     let waits = own.map(|pc| waiting(pc, ledger)).transpose()?.unwrap_or_default();
@@ -195,6 +210,10 @@ pub(crate) fn report(
             ping_median_ms: ping.ln_median_ms.exp() - 1.0,
             ping_percentile_95_ms: ping.ln_percentile_95_ms.exp() - 1.0,
             ping_loss: ping.loss,
+        }),
+        latency: done.figures.latency.map(|latency| LatencyReport {
+            latency_median_ms: latency.ln_median_ms.exp(),
+            latency_percentile_95_ms: latency.ln_percentile_95_ms.exp(),
         }),
         doubts: done.doubts.clone(),
     };
@@ -230,6 +249,18 @@ pub(crate) fn report(
         with_history: design.histories.first.is_some(),
         comparison,
     })
+}
+
+/// What the average FPS of graphics levels tells of what limits them, in one of both states.
+fn limit_of_levels(levels: &[LevelReport], side: fn((f64, f64)) -> f64) -> Option<FrameLimit> {
+    let rates = levels.iter().filter_map(|level| {
+        let average = level.findings.iter().find(|finding| finding.primary == Primary::AverageFps);
+        match average?.measured {
+            Measured::Fps { a_fps, b_fps } => Some(side((a_fps, b_fps))),
+            Measured::Ms { .. } => None,
+        }
+    });
+    limit_by_levels(&rates.collect::<Vec<_>>())
 }
 
 /// Whether nothing is in force any more of what a trial left in force.

@@ -19,6 +19,8 @@ pub(crate) enum Next {
         /// What it is.
         state: String,
     },
+    /// The PC restarts, and the trial goes on after its owner has signed in.
+    SignIn,
     /// This state is visited.
     Visit {
         /// The pair, counted from 1.
@@ -90,6 +92,7 @@ fn next(pc: &dyn Pc, trial: &Trial) -> Result<Option<Next>, Failure> {
             let place = Place::from(arm);
             let seen = Seen { place, boot: pc.boot()?, others_are_as_before: true };
             Some(match trial.next(&seen) {
+                Action::Restart if trial.entry_before().is_some() => Next::SignIn,
                 Action::Restart => Next::RestartThenVisit { state },
                 _ => Next::Visit { pair: pair + 1, state },
             })

@@ -1,0 +1,325 @@
+//! Columns of a log beside its frames: latency, how busy what was, graphics memory.
+
+use serde::{Deserialize, Serialize};
+
+use super::TimeUnit;
+use super::columns::{unit_in, words};
+use super::number::number;
+use crate::metrics::quantile;
+use crate::stream::ranks::Counts;
+
+/// What a log tells of a run beside its frames.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct LogReadings {
+    /// Latency, where a column holds it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub latency: Option<LatencyFigures>,
+    /// The share of the run's time in which the graphics card was busy, from 0 to 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub graphics_busy_share: Option<f64>,
+    /// The share of the run's time in which the thread that makes frames was busy, from 0 to 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub processor_busy_share: Option<f64>,
+    /// The most graphics memory in use, in mebibytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub graphics_memory_mib: Option<f64>,
+}
+
+/// Latency over the frames of a run that have one.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LatencyFigures {
+    /// The column, whose name says from what to what it is measured.
+    pub column: String,
+    /// Frames that have one: a click is not made in each.
+    pub frames: u64,
+    /// The median, in milliseconds.
+    pub median_ms: f64,
+    /// What one frame of twenty takes longer than, in milliseconds.
+    pub percentile_95_ms: f64,
+}
+
+/// What a column beside the frames holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum SideKind {
+    Latency(TimeUnit),
+    GraphicsBusy(TimeUnit),
+    /// In percent.
+    GraphicsLoad,
+    ProcessorBusy(TimeUnit),
+    /// In units of so many kibibytes.
+    GraphicsMemory {
+        kib: u32,
+    },
+}
+
+/// A column beside the frames.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct SideColumn {
+    pub(super) index: usize,
+    pub(super) kind: SideKind,
+    name: String,
+}
+
+impl SideColumn {
+    /// What a cell says: milliseconds, percent or mebibytes; nothing of one that is blank, no number or below zero.
+    pub(super) fn value(&self, cell: &[u8]) -> Option<f64> {
+        let value = number(cell.trim_ascii()).filter(|value| value.is_finite() && *value >= 0.0)?;
+        match self.kind {
+            // Where no click was made, some write 0.
+            SideKind::Latency(unit) => Some(unit.to_ms(value)).filter(|ms| *ms > 0.0),
+            SideKind::GraphicsBusy(unit) | SideKind::ProcessorBusy(unit) => Some(unit.to_ms(value)),
+            SideKind::GraphicsLoad => Some(value),
+            SideKind::GraphicsMemory { kib } => Some(value * f64::from(kib) / 1024.0),
+        }
+    }
+
+    fn holds_latency(&self) -> bool {
+        matches!(self.kind, SideKind::Latency(_))
+    }
+}
+
+/// The columns beside the frames that say by their names what they hold, one of each kind. A time without a
+/// unit is in the unit of the frames.
+pub(super) fn side_columns(names: &[String], frames: usize, unit: TimeUnit) -> Vec<SideColumn> {
+    let mut found: Vec<SideColumn> = Vec::new();
+    for (index, name) in names.iter().enumerate().filter(|(index, _)| *index != frames) {
+        let Some(kind) = kind_of(name, unit) else { continue };
+        let column = SideColumn { index, kind, name: name.clone() };
+        let is_same = |other: &&mut SideColumn| {
+            std::mem::discriminant(&other.kind) == std::mem::discriminant(&kind)
+        };
+        match found.iter_mut().find(is_same) {
+            Some(other) if weight(&column) > weight(other) => *other = column,
+            Some(_) => {}
+            None => found.push(column),
+        }
+    }
+    found
+}
+
+/// How much speaks for a column, of several of one kind: latency from a person's hand on, else up to the
+/// display; and a name with fewer words, as the whole has one beside its parts.
+fn weight(column: &SideColumn) -> (u8, std::cmp::Reverse<usize>) {
+    let name = column.name.to_lowercase();
+    let has = |any: &[&str]| any.iter().any(|part| name.contains(part));
+    let reach = match column.holds_latency() {
+        true if has(&["click", "input", "key", "mouse", "button"]) => 2,
+        true if has(&["display", "photon", "screen", "total", "system", "end"]) => 1,
+        _ => 0,
+    };
+    (reach, std::cmp::Reverse(name.len()))
+}
+
+fn kind_of(name: &str, unit_of_frames: TimeUnit) -> Option<SideKind> {
+    let lower = name.to_lowercase();
+    let has = |any: &[&str]| any.iter().any(|part| lower.contains(part));
+    let words = words(name);
+    let unit = unit_in(&words).unwrap_or(unit_of_frames);
+    if has(&["average", "avg", "mean", "min", "max"]) {
+        return None;
+    }
+    let is_latency = has(&["latency"])
+        || words.iter().any(|word| word == "lag")
+        || (has(&["input", "click"]) && has(&["delay"]));
+    if is_latency {
+        let is_elsewhere = has(&["network", "ping", "server", "audio", "disk", "dpc", "memory"]);
+        return (!is_elsewhere).then_some(SideKind::Latency(unit));
+    }
+    let is_graphics = has(&["gpu", "graphics"]);
+    let is_memory = has(&["vram"]) || (is_graphics && has(&["mem"]));
+    if is_memory {
+        let is_other =
+            has(&["total", "clock", "free", "load", "%", "percent", "temp", "controller", "mhz"]);
+        let kib = match () {
+            () if has(&["gib", "gb"]) => 1 << 20,
+            () if has(&["mib", "mb"]) => 1 << 10,
+            () => return None,
+        };
+        return (!is_other).then_some(SideKind::GraphicsMemory { kib });
+    }
+    if has(&["busy"]) {
+        return match (is_graphics, has(&["cpu", "processor"])) {
+            (true, false) => Some(SideKind::GraphicsBusy(unit)),
+            (false, true) => Some(SideKind::ProcessorBusy(unit)),
+            _ => None,
+        };
+    }
+    let is_load = has(&["load", "usage", "utilization", "utilisation", "util"]);
+    (is_graphics && is_load).then_some(SideKind::GraphicsLoad)
+}
+
+/// Values of one column beside the frames.
+#[derive(Debug, Clone, Default)]
+pub(super) struct SideValues {
+    sum: f64,
+    count: u64,
+    greatest: f64,
+    /// The values themselves, of latency.
+    values: Vec<f64>,
+}
+
+impl SideValues {
+    pub(super) fn take(&mut self, column: &SideColumn, value: f64) {
+        self.sum += value;
+        self.count += 1;
+        self.greatest = self.greatest.max(value);
+        if column.holds_latency() {
+            self.values.push(value);
+        }
+    }
+}
+
+/// Values of one column over a whole log, however long it is.
+#[derive(Default)]
+pub(super) struct SideTally {
+    sum: f64,
+    count: u64,
+    greatest: f64,
+    few: Vec<f64>,
+    /// Within a thousandth, where they are many.
+    counts: Option<Counts>,
+}
+
+/// More values than these are counted and not held.
+const HELD: usize = 1 << 22;
+
+impl SideTally {
+    pub(super) fn append(&mut self, values: SideValues) {
+        self.sum += values.sum;
+        self.count += values.count;
+        self.greatest = self.greatest.max(values.greatest);
+        self.few.extend(values.values);
+        if self.few.len() > HELD || self.counts.is_some() {
+            self.counts.get_or_insert_default().see(&std::mem::take(&mut self.few));
+        }
+    }
+
+    fn quantile(&mut self, p: f64) -> f64 {
+        let Some(counts) = &self.counts else {
+            self.few.sort_unstable_by(f64::total_cmp);
+            return quantile(&self.few, p);
+        };
+        let mut left = (self.count as f64 * p) as u64;
+        let mut last = f64::NAN;
+        for (value, count) in counts.about() {
+            last = value;
+            if left < count {
+                break;
+            }
+            left -= count;
+        }
+        last
+    }
+
+    fn mean(&self) -> f64 {
+        self.sum / self.count as f64
+    }
+}
+
+/// What the columns of a log come to, beside frames of this mean length in milliseconds.
+pub(super) fn readings(
+    columns: &[SideColumn],
+    tallies: Vec<SideTally>,
+    mean_frame_ms: f64,
+) -> LogReadings {
+    let mut read = LogReadings::default();
+    for (column, mut tally) in columns.iter().zip(tallies).filter(|(_, tally)| tally.count > 0) {
+        let share_of_time = (tally.mean() / mean_frame_ms).min(1.0);
+        match column.kind {
+            SideKind::Latency(_) => {
+                read.latency = Some(LatencyFigures {
+                    column: column.name.clone(),
+                    frames: tally.count,
+                    median_ms: tally.quantile(0.5),
+                    percentile_95_ms: tally.quantile(0.95),
+                });
+            }
+            // A time that was measured says more than a load that was looked at now and then.
+            SideKind::GraphicsBusy(_) => read.graphics_busy_share = Some(share_of_time),
+            SideKind::GraphicsLoad => {
+                let share = (tally.mean() / 100.0).min(1.0);
+                read.graphics_busy_share.get_or_insert(share);
+            }
+            SideKind::ProcessorBusy(_) => read.processor_busy_share = Some(share_of_time),
+            SideKind::GraphicsMemory { .. } => read.graphics_memory_mib = Some(tally.greatest),
+        }
+    }
+    read
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{LogOptions, read_log_bytes};
+
+    fn read(text: &str) -> LogReadings {
+        read_log_bytes(text.as_bytes(), &LogOptions::default()).unwrap().1.readings
+    }
+
+    #[test]
+    fn columns_beside_the_frames_are_read_by_their_names() {
+        let rows: String = (1..=100)
+            .map(|row| {
+                format!(
+                    "10,{},5,9.8,{},{}\n",
+                    if row % 2 == 0 { "NA" } else { "30" },
+                    row,
+                    4000 + row
+                )
+            })
+            .collect();
+        let text = format!(
+            "Frame time (ms),Click to photon latency (ms),CPU busy (ms),GPU busy (ms),Display latency (ms),\
+             GPU memory used (MB)\n{rows}"
+        );
+        let read = read(&text);
+        let latency = read.latency.unwrap();
+        assert_eq!(latency.column, "Click to photon latency (ms)");
+        assert_eq!((latency.frames, latency.median_ms, latency.percentile_95_ms), (50, 30.0, 30.0));
+        assert!((read.graphics_busy_share.unwrap() - 0.98).abs() < 1e-9);
+        assert!((read.processor_busy_share.unwrap() - 0.5).abs() < 1e-9);
+        assert_eq!(read.graphics_memory_mib, Some(4100.0));
+    }
+
+    #[test]
+    fn quantiles_of_latency_are_those_of_frames() {
+        let rows: String = (1..=101)
+            .map(|row| format!("{{\"frame_us\": 8000, \"inputLagUs\": {row}000}}\n"))
+            .collect();
+        let latency = read(&rows).latency.unwrap();
+        assert_eq!((latency.median_ms, latency.percentile_95_ms), (51.0, 96.0));
+    }
+
+    #[test]
+    fn a_log_of_many_frames_counts_them() {
+        let mut tally = SideTally::default();
+        let column = SideColumn {
+            index: 0,
+            kind: SideKind::Latency(TimeUnit::Milliseconds),
+            name: String::new(),
+        };
+        for _ in 0..5 {
+            let mut values = SideValues::default();
+            (0..1 << 20).for_each(|i| values.take(&column, 10.0 + f64::from(i % 100) / 10.0));
+            tally.append(values);
+        }
+        assert!((tally.quantile(0.5) / 14.95 - 1.0).abs() < 0.005);
+        assert!((tally.quantile(0.95) / 19.45 - 1.0).abs() < 0.005);
+    }
+
+    #[test]
+    fn what_is_no_latency_of_frames_and_no_load_is_left() {
+        let names =
+            |names: &[&str]| -> Vec<String> { names.iter().map(|n| (*n).to_owned()).collect() };
+        let found = |given: &[&str]| side_columns(&names(given), 0, TimeUnit::Milliseconds);
+        assert!(
+            found(&["ft", "Network latency (ms)", "GPU clock", "GPU temp", "Max GPU load"])
+                .is_empty()
+        );
+        assert_eq!(found(&["ft", "GPU load (%)"])[0].kind, SideKind::GraphicsLoad);
+        let kinds = found(&["ft", "GPU usage", "GPU1 usage", "Latency us"]);
+        assert_eq!(kinds[0].name, "GPU usage");
+        assert_eq!(kinds[1].kind, SideKind::Latency(TimeUnit::Microseconds));
+    }
+}
