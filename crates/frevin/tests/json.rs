@@ -138,21 +138,30 @@ fn measurements() {
     };
     assert_snapshot!(lines(&record("a")), @"
     visit.context.graphics_driver
+    visit.context.graphics_memory_mib
     visit.context.waiting[]
     visit.context.windows_build
     visit.environment.after.available_memory_mib
+    visit.environment.after.encoders[]
     visit.environment.after.free_gib.C:
     visit.environment.after.free_gib.D:
+    visit.environment.after.parked_threads
     visit.environment.after.ping
     visit.environment.after.processes
     visit.environment.after.processor_mhz
+    visit.environment.after.refresh_hz.Lumet 22S
+    visit.environment.after.refresh_hz.Lumet 27Q
     visit.environment.after.services_running
     visit.environment.before.available_memory_mib
+    visit.environment.before.encoders[]
     visit.environment.before.free_gib.C:
     visit.environment.before.free_gib.D:
+    visit.environment.before.parked_threads
     visit.environment.before.ping
     visit.environment.before.processes
     visit.environment.before.processor_mhz
+    visit.environment.before.refresh_hz.Lumet 22S
+    visit.environment.before.refresh_hz.Lumet 27Q
     visit.environment.before.services_running
     visit.id
     visit.in_force.digest
@@ -165,8 +174,15 @@ fn measurements() {
     visit.runs[].conditions.detected.pauses[]
     visit.runs[].conditions.detected.phases[]
     visit.runs[].conditions.game_version
+    visit.runs[].conditions.graphics_card
     visit.runs[].conditions.is_of_host
     visit.runs[].conditions.on_battery
+    visit.runs[].conditions.readings.graphics_busy_share
+    visit.runs[].conditions.readings.latency.column
+    visit.runs[].conditions.readings.latency.frames
+    visit.runs[].conditions.readings.latency.median_ms
+    visit.runs[].conditions.readings.latency.percentile_95_ms
+    visit.runs[].conditions.readings.processor_busy_share
     visit.runs[].conditions.while_recording
     visit.runs[].id
     visit.runs[].is_warm_up
@@ -200,32 +216,48 @@ fn measurements() {
     assert_snapshot!(lines(&place.json(&["compare", "a", "b"])), @"
     a
     around_a[].after.available_memory_mib
+    around_a[].after.encoders[]
     around_a[].after.free_gib.C:
     around_a[].after.free_gib.D:
+    around_a[].after.parked_threads
     around_a[].after.ping
     around_a[].after.processes
     around_a[].after.processor_mhz
+    around_a[].after.refresh_hz.Lumet 22S
+    around_a[].after.refresh_hz.Lumet 27Q
     around_a[].after.services_running
     around_a[].before.available_memory_mib
+    around_a[].before.encoders[]
     around_a[].before.free_gib.C:
     around_a[].before.free_gib.D:
+    around_a[].before.parked_threads
     around_a[].before.ping
     around_a[].before.processes
     around_a[].before.processor_mhz
+    around_a[].before.refresh_hz.Lumet 22S
+    around_a[].before.refresh_hz.Lumet 27Q
     around_a[].before.services_running
     around_b[].after.available_memory_mib
+    around_b[].after.encoders[]
     around_b[].after.free_gib.C:
     around_b[].after.free_gib.D:
+    around_b[].after.parked_threads
     around_b[].after.ping
     around_b[].after.processes
     around_b[].after.processor_mhz
+    around_b[].after.refresh_hz.Lumet 22S
+    around_b[].after.refresh_hz.Lumet 27Q
     around_b[].after.services_running
     around_b[].before.available_memory_mib
+    around_b[].before.encoders[]
     around_b[].before.free_gib.C:
     around_b[].before.free_gib.D:
+    around_b[].before.parked_threads
     around_b[].before.ping
     around_b[].before.processes
     around_b[].before.processor_mhz
+    around_b[].before.refresh_hz.Lumet 22S
+    around_b[].before.refresh_hz.Lumet 27Q
     around_b[].before.services_running
     b
     cautions[].caution
@@ -245,6 +277,10 @@ fn measurements() {
     guards[].state
     guards[].vetoed_after_pairs
     is_finished
+    limit_a.busy_share
+    limit_a.limited_by
+    limit_b.busy_share
+    limit_b.limited_by
     pair_limit
     pairs
     pairs_after_verdict

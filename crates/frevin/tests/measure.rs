@@ -27,10 +27,12 @@ fn a_visit_is_recorded_with_its_warm_up_marked() {
         4              85.6    67.7      37.8    73 ms  10.0/min    60 s
 
     The PC around it
-                           before    after
-      processes               171      171
-      services that run        92       92
-      free on all drives  758 GiB  758 GiB
+                                  before    after
+      processes                      171      171
+      services that run               92       92
+      free on all drives         758 GiB  758 GiB
+      refresh rate of Lumet 22S    60 Hz    60 Hz
+      refresh rate of Lumet 27Q    60 Hz    60 Hz
     ");
     let again = place.json(&args);
     let runs = again["visit"]["runs"].as_array().unwrap();
@@ -52,6 +54,13 @@ fn a_visit_is_recorded_with_its_warm_up_marked() {
       standard deviation            1.97 ms
       pacing                        0.63 ms  from frame to frame; 5.3 % of the mean
       stutters                      8 (8.0 a minute), 0.54 % of the time
+
+      latency             38.07 ms  `simulated latency`, of 5097 frames
+      slowest twentieth   48.06 ms or more
+      graphics card busy  80 % of the time
+      frame thread busy   95 % of the time
+
+      The processor limits the frames: the thread that makes them is busy 95 % of the time.
 
     Longest frames over time
       ▂▃▂▂▃▃▂▃▂▃▄▃▂▅▃▂▃▂▃█▃▃▂▂▂▂▂▂▃▃▂▂▇▇▃▃▄▃▂▃▃▂▃▂▂▃▃▂▃▃▃▂▂▃▂▃▂▃▇▃▂▃▂▃▃▃▃▂▂▃▃▃█▃▃▂▃▃▃▃
@@ -137,12 +146,16 @@ fn a_change_that_helps_is_found_better_and_one_that_hurts_worse() {
 
       guard: stutters -33.3 %, within +25 %
       guard: uneven pacing -10.4 %, within +10 %
+      guard: latency -3.7 %, within +5 %
+      The processor limits the frames: the thread that makes them is busy 96 % of the time.
 
     Around the visits, on average
-                                A        B
-      processes               171      171
-      services that run        92       92
-      free on all drives  758 GiB  758 GiB
+                                       A        B
+      processes                      171      171
+      services that run               92       92
+      free on all drives         758 GiB  758 GiB
+      refresh rate of Lumet 22S    60 Hz    60 Hz
+      refresh rate of Lumet 27Q    60 Hz    60 Hz
     ");
     let worse = place.run(&["compare", "before", "cached"]).fails(1);
     assert!(worse.out.contains("WORSE."), "{}", worse.out);
@@ -172,12 +185,16 @@ fn a_comparison_says_what_weakens_it() {
 
       guard: stutters: too few pairs to say
       guard: uneven pacing: too few pairs to say
+      guard: latency: too few pairs to say
+      The processor limits the frames: the thread that makes them is busy 95 % of the time.
 
     Around the visits, on average
-                                A        B
-      processes               171      171
-      services that run        92       92
-      free on all drives  758 GiB  758 GiB
+                                       A        B
+      processes                      171      171
+      services that run               92       92
+      free on all drives         758 GiB  758 GiB
+      refresh rate of Lumet 22S    60 Hz    60 Hz
+      refresh rate of Lumet 27Q    60 Hz    60 Hz
 
     caution:
       The visits were not made in turns: a PC that slowly warms up or fills up would look like a

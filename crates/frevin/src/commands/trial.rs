@@ -325,13 +325,13 @@ fn ask_for_rights(context: &Context) -> Result<Outcome, Failure> {
 
 /// The trial goes on elsewhere.
 #[cfg(windows)]
-#[derive(Debug, Serialize)]
+#[derive(Debug, serde::Serialize)]
 struct RightsAsked {
     goes_on_as_administrator: bool,
 }
 
 #[cfg(windows)]
-impl View for RightsAsked {
+impl crate::outcome::View for RightsAsked {
     fn show(&self, page: &mut Page) {
         page.line("The trial goes on in a window of its own, with an administrator's rights.");
     }
