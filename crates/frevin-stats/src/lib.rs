@@ -10,6 +10,7 @@ mod median;
 pub mod probes;
 mod rule;
 mod sequence;
+pub mod sift;
 mod verdict;
 
 pub use guard::{GuardLimits, GuardSequence, GuardState};

@@ -1,0 +1,268 @@
+//! A sift as its rows come in: which is due, when the rule looks, when it stops, what it has found.
+
+use serde::{Deserialize, Serialize};
+
+use super::chain::{Chain, Posterior, Regression};
+use super::design::{Factors, Rows};
+use super::effects::{Effect, Interaction, effect, interactions};
+use super::matrix::without_trend;
+use super::{FIRST_LOOK, LOOK_EVERY, MOST_ROWS, PRIOR_DEGREES};
+use crate::median;
+
+/// An effect is sure from this chance of its sign on.
+const FLAGGED_ABOVE: f64 = 0.95;
+/// It is sure not to matter below this chance of being worth having.
+const CLEARED_BELOW: f64 = 0.02;
+/// A residual beyond so many scales is an outlier.
+const OUTLIER_SCALES: f64 = 3.0;
+/// The scale is no smaller than this share of the standard deviation that was expected.
+const SMALLEST_SCALE: f64 = 0.8;
+/// From the median absolute deviation to a normal standard deviation.
+const MAD_TO_DEVIATION: f64 = 1.4826;
+/// Values of a row that was measured again: their median counts.
+const VALUES_OF_OUTLIER: usize = 3;
+
+/// What a sift goes by.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct SiftRule {
+    /// What the design and the chain come from.
+    pub seed: u64,
+    /// The variance of a row beside the effects, as earlier sifts showed it, or [`super::USUAL_ROW_SPREAD`] squared.
+    pub row_variance: f64,
+    /// The most rows: a look ends the sift there.
+    pub most_rows: usize,
+}
+
+/// What is to be measured next.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Due {
+    /// A row for the first time.
+    Row(usize),
+    /// A row again: what it gave was odd.
+    Again(usize),
+    /// Nothing: the rule has stopped.
+    Nothing,
+}
+
+/// What was found of one column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Found {
+    /// It raises the figure.
+    Helps,
+    /// It lowers it.
+    Hurts,
+    /// No effect worth having.
+    NoEffect,
+    /// Neither was sure at the end.
+    Unclear,
+}
+
+/// A sift: rows, what they gave, and what the latest look said.
+#[derive(Debug, Clone)]
+pub struct Sifting {
+    factors: Factors,
+    rule: SiftRule,
+    rows: Rows,
+    chain: Chain,
+    /// What each row gave; several values where it was measured again.
+    values: Vec<Vec<f64>>,
+    /// Rows that are to be measured again, each as often as it stands here.
+    again: Vec<usize>,
+    posteriors: Vec<Posterior>,
+    is_finished: bool,
+}
+
+impl Sifting {
+    /// A sift of which nothing is measured yet. Its most rows are brought to where the rule looks.
+    pub fn new(factors: Factors, rule: SiftRule) -> Self {
+        let most = rule.most_rows.clamp(FIRST_LOOK, MOST_ROWS);
+        let rule = SiftRule { most_rows: most - most % LOOK_EVERY, ..rule };
+        let rows = Rows::draw(&factors, rule.row_variance, rule.seed);
+        // The chain has a stream of its own, so that a longer design changes no draw of it.
+        let chain = Chain::new(factors.columns(), rule.row_variance, !rule.seed);
+        Self {
+            factors,
+            rule,
+            rows,
+            chain,
+            values: Vec::new(),
+            again: Vec::new(),
+            posteriors: Vec::new(),
+            is_finished: false,
+        }
+    }
+
+    /// What is to be measured next.
+    pub fn due(&self) -> Due {
+        match self.again.first() {
+            _ if self.is_finished => Due::Nothing,
+            Some(row) => Due::Again(*row),
+            None => Due::Row(self.values.len()),
+        }
+    }
+
+    /// What is on in a row.
+    pub fn row(&self, row: usize) -> Option<&[bool]> {
+        self.rows.row(row)
+    }
+
+    /// Takes what was due: the logarithm of the figure. Nothing is taken after the end.
+    pub fn push(&mut self, value: f64) {
+        match self.due() {
+            Due::Nothing => {}
+            Due::Row(_) => {
+                self.values.push(vec![value]);
+                if self.values.len() >= FIRST_LOOK && self.values.len().is_multiple_of(LOOK_EVERY) {
+                    self.look();
+                }
+            }
+            Due::Again(row) => {
+                self.values[row].push(value);
+                self.again.remove(0);
+                if self.again.is_empty() {
+                    self.look();
+                }
+            }
+        }
+    }
+
+    /// What each row is worth: the median where it was measured again.
+    fn row_values(&self) -> Vec<f64> {
+        self.values.iter().map(|row| median(row.iter().copied()).unwrap_or(f64::NAN)).collect()
+    }
+
+    fn regression(&self) -> Regression {
+        Regression::of(&self.rows, &self.row_values(), self.factors.columns())
+    }
+
+    fn look(&mut self) {
+        let regression = self.regression();
+        self.posteriors = self.chain.look(&regression);
+        self.again = self.outliers(&regression);
+        let is_clear = self.posteriors.iter().all(|one| is_flagged(one) || is_cleared(one));
+        self.is_finished =
+            self.again.is_empty() && (is_clear || self.values.len() >= self.rule.most_rows);
+    }
+
+    /// The rows that are far from what all effects together say, and were not measured again yet, each twice.
+    fn outliers(&self, regression: &Regression) -> Vec<usize> {
+        if self.values.len() <= FIRST_LOOK {
+            return Vec::new();
+        }
+        let residuals = regression.residuals(self.posteriors.iter().map(|one| one.mean));
+        let middle = median(residuals.iter().copied()).unwrap_or_default();
+        let deviation = median(residuals.iter().map(|left| (left - middle).abs()));
+        let scale = (MAD_TO_DEVIATION * deviation.unwrap_or_default())
+            .max(SMALLEST_SCALE * self.rule.row_variance.sqrt());
+        let is_odd = |row: &usize| {
+            (residuals[*row] - middle).abs() > OUTLIER_SCALES * scale
+                && self.values[*row].len() == 1
+        };
+        let odd = (0..residuals.len()).filter(is_odd);
+        odd.flat_map(|row| std::iter::repeat_n(row, VALUES_OF_OUTLIER - 1)).collect()
+    }
+
+    /// Whether the rule has stopped.
+    pub fn is_finished(&self) -> bool {
+        self.is_finished
+    }
+
+    /// Rows that were measured, without those that were measured again.
+    pub fn rows_measured(&self) -> usize {
+        self.values.len()
+    }
+
+    /// Everything that was measured, what was measured again too.
+    pub fn measurements(&self) -> usize {
+        self.values.iter().map(Vec::len).sum()
+    }
+
+    /// The most rows.
+    pub fn most_rows(&self) -> usize {
+        self.rule.most_rows
+    }
+
+    /// What the latest look said of each column; nothing before the first.
+    pub fn posteriors(&self) -> &[Posterior] {
+        &self.posteriors
+    }
+
+    /// What was found of each column, as the latest look has it; nothing before the first.
+    pub fn found(&self) -> Vec<Found> {
+        let found = |one: &Posterior| match one {
+            // A small effect that is sure is one.
+            _ if one.above_zero > FLAGGED_ABOVE => Found::Helps,
+            _ if one.below_zero > FLAGGED_ABOVE => Found::Hurts,
+            _ if is_cleared(one) => Found::NoEffect,
+            _ => Found::Unclear,
+        };
+        self.posteriors.iter().map(found).collect()
+    }
+
+    fn flagged(&self) -> Vec<usize> {
+        let all = self.posteriors.iter().enumerate();
+        all.filter(|(_, one)| is_flagged(one)).map(|(column, _)| column).collect()
+    }
+
+    /// The flagged columns that act together.
+    pub fn interactions(&self) -> Vec<Interaction> {
+        let regression = self.regression();
+        let places: Vec<f64> = (1..=self.values.len()).map(|row| row as f64).collect();
+        let both = |first: usize, second: usize| {
+            let is_both = |row: usize| {
+                let on = self.rows.row(row).is_some_and(|on| on[first] && on[second]);
+                f64::from(u8::from(on))
+            };
+            let column: Vec<f64> = (0..self.values.len()).map(is_both).collect();
+            without_trend(&column, &places)
+        };
+        let flagged = self.flagged();
+        let prior = self.rule.row_variance;
+        interactions(&flagged, &regression.columns, both, &regression.values, prior)
+    }
+
+    /// The effect of each column on another figure of the same rows, by least squares beside the flagged ones. Nothing
+    /// where too few rows were measured to tell.
+    ///
+    /// Rows that were measured again count with their median.
+    pub fn effects_on(&self, values: &[Vec<f64>]) -> Vec<Option<Effect>> {
+        let values: Vec<f64> =
+            values.iter().map(|row| median(row.iter().copied()).unwrap_or(f64::NAN)).collect();
+        let regression = Regression::of(&self.rows, &values, self.factors.columns());
+        let flagged = self.flagged();
+        let of = |column: usize| {
+            let others: Vec<&Vec<f64>> = flagged
+                .iter()
+                .filter(|other| **other != column)
+                .map(|other| &regression.columns[*other])
+                .collect();
+            effect(&regression.columns[column], &others, &regression.values)
+        };
+        (0..self.factors.columns()).map(of).collect()
+    }
+
+    /// The same of the figure itself: what evidence is made of, never the posterior, which is drawn to 0.
+    pub fn effects(&self) -> Vec<Option<Effect>> {
+        self.effects_on(&self.values)
+    }
+
+    /// The variance of a row beside the effects, for sifts to come; nothing before the first look.
+    pub fn row_variance(&self) -> Option<f64> {
+        if self.posteriors.is_empty() {
+            return None;
+        }
+        let left = self.regression().residuals(self.posteriors.iter().map(|one| one.mean));
+        let squares: f64 = left.iter().map(|left| left * left).sum();
+        let degrees = PRIOR_DEGREES + left.len() as f64 - 2.0;
+        Some((PRIOR_DEGREES * self.rule.row_variance + squares) / degrees)
+    }
+}
+
+fn is_flagged(one: &Posterior) -> bool {
+    one.above_zero.max(one.below_zero) > FLAGGED_ABOVE
+}
+
+fn is_cleared(one: &Posterior) -> bool {
+    one.worth_having < CLEARED_BELOW
+}
