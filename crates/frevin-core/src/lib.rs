@@ -21,6 +21,7 @@ pub mod profile;
 pub mod registry_text;
 pub mod setting;
 pub mod settings_file;
+pub mod sift;
 pub mod trial;
 pub mod tweak;
 pub mod verdict;

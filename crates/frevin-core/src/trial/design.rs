@@ -6,9 +6,11 @@ use rand::{RngExt as _, SeedableRng as _};
 use rand_pcg::Pcg64;
 use serde::{Deserialize, Serialize};
 
+use super::doubts::Circumstances;
 use crate::ids::{BootId, ProfileName, SceneName, StateDigest};
 use crate::layers::ChangeId;
 use crate::preview::Wish;
+use crate::sift::SiftId;
 use crate::verdict::{Histories, Judge, Margins, PairLimit};
 
 /// The number of a trial in its ledger, counted from 1.
@@ -163,6 +165,9 @@ pub struct Design {
     pub ping_pause_ms: u64,
     /// Whether runs are recorded on the battery, which has to stay so.
     pub on_battery: bool,
+    /// The sift whose findings it proves, if it is one of a sift.
+    #[serde(default)]
+    pub of_sift: Option<SiftId>,
 }
 
 impl Design {
@@ -170,6 +175,11 @@ impl Design {
     pub fn scene(&self) -> String {
         let names: Vec<&str> = self.levels.iter().map(SceneName::as_str).collect();
         names.join(", ")
+    }
+
+    /// Under what its visits are to be made.
+    pub fn circumstances(&self) -> Circumstances {
+        Circumstances { on_battery: self.on_battery, run_seconds: self.run_seconds }
     }
 
     /// A state that is compared.

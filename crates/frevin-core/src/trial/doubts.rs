@@ -1,23 +1,35 @@
 //! What is doubtful about a visit of a trial.
 
-use super::design::Design;
 use super::event::Doubt;
 use crate::visits::{RunSource, VisitRecord};
 
 /// A run shorter than this share of what was asked for was cut short.
 const CUT_SHORT_BELOW: f64 = 0.9;
 
-/// What is doubtful about a visit, by itself and beside earlier visits to the same state.
-pub fn doubts(design: &Design, visit: &VisitRecord, earlier: &[VisitRecord]) -> Vec<Doubt> {
+/// Under what visits are to be made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Circumstances {
+    /// Whether the PC is to run on its battery.
+    pub on_battery: bool,
+    /// How long a run is to be, in seconds, where its source can say.
+    pub run_seconds: u32,
+}
+
+/// What is doubtful about a visit, by itself and beside earlier visits that should be like it.
+pub fn doubts(
+    circumstances: Circumstances,
+    visit: &VisitRecord,
+    earlier: &[VisitRecord],
+) -> Vec<Doubt> {
     let mut doubts = Vec::new();
     let power = visit.counted().filter_map(|run| run.conditions().on_battery);
-    if let Some(on_battery) = power.into_iter().find(|power| *power != design.on_battery) {
+    if let Some(on_battery) = power.into_iter().find(|power| *power != circumstances.on_battery) {
         doubts.push(Doubt::OtherPower { on_battery });
     }
     let is_short = visit.counted().any(|run| {
         let expected = match run.source {
             RunSource::Rehearsal | RunSource::Program(_) | RunSource::TestLoop => {
-                f64::from(design.run_seconds)
+                f64::from(circumstances.run_seconds)
             }
             // How long its runs are is the other program's business: they are held against each other.
             RunSource::LogFile(_) => {

@@ -14,7 +14,7 @@ mod history;
 mod machine;
 
 pub use design::{Arm, ArmDesign, Design, KeepPolicy, Place, Question, TrialId};
-pub use doubts::doubts;
+pub use doubts::{Circumstances, doubts};
 pub use duration::{Expected, Pace, Schedule, limit_within};
 pub use ending::{Ending, Reason, ending};
 pub use event::{Action, Doubt, Event};

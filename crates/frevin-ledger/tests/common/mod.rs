@@ -29,5 +29,6 @@ pub(crate) fn trial_design() -> Design {
         ping: None,
         ping_pause_ms: 50,
         on_battery: false,
+        of_sift: None,
     }
 }

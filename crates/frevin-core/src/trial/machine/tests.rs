@@ -46,6 +46,7 @@ fn design(question: Question, seed: u64, restarts: bool) -> Design {
         ping: None,
         ping_pause_ms: 50,
         on_battery: false,
+        of_sift: None,
     }
 }
 

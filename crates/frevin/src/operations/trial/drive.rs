@@ -340,7 +340,9 @@ impl<'a> Driver<'a> {
         let (mut levels, mut found) = (Vec::new(), Vec::new());
         for (level, id) in visits.iter().enumerate() {
             let record = self.ledger.visit(*id)?;
-            for doubt in doubts(self.trial.design(), &record, &self.earlier(arm, level)?) {
+            for doubt in
+                doubts(self.trial.design().circumstances(), &record, &self.earlier(arm, level)?)
+            {
                 if !found.contains(&doubt) {
                     found.push(doubt);
                 }

@@ -1,0 +1,120 @@
+//! From the tweaks of a profile to what is sifted: which exclude each other, which need which.
+
+use std::collections::BTreeMap;
+
+use super::design::SiftedTweak;
+use crate::setting::State;
+use crate::tweak::TweakId;
+
+/// A tweak that could be sifted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Candidate {
+    /// The tweak.
+    pub tweak: SiftedTweak,
+    /// Tweaks that it cannot be combined with.
+    pub conflicts: Vec<TweakId>,
+    /// Tweaks that it does nothing without.
+    pub needs: Vec<TweakId>,
+}
+
+/// What is sifted.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Columns {
+    /// A column each.
+    pub tweaks: Vec<SiftedTweak>,
+    /// Groups of columns of which at most one is on.
+    pub exclusive: Vec<Vec<usize>>,
+    /// Pairs of columns of which the first does nothing without the second.
+    pub needs: Vec<(usize, usize)>,
+}
+
+/// Makes columns of candidates. Two exclude each other where one says so, or where they want the same setting to hold
+/// different states; of all that hang together so, at most one is on.
+pub fn columns(candidates: Vec<Candidate>) -> Columns {
+    let id = |candidate: &Candidate| candidate.tweak.wish.used.tweak.clone();
+    let ids: Vec<TweakId> = candidates.iter().map(id).collect();
+    let wanted: Vec<BTreeMap<String, &State>> = candidates
+        .iter()
+        .map(|candidate| {
+            let settings = candidate.tweak.wish.settings.iter();
+            settings.map(|wanted| (wanted.address.identity(), &wanted.state)).collect()
+        })
+        .collect();
+    let exclude = |a: usize, b: usize| {
+        candidates[a].conflicts.contains(&ids[b])
+            || candidates[b].conflicts.contains(&ids[a])
+            || wanted[a].iter().any(|(at, state)| wanted[b].get(at).is_some_and(|b| b != state))
+    };
+    // Each group is of what hangs together, through however many.
+    let mut group_of: Vec<usize> = (0..candidates.len()).collect();
+    for a in 0..candidates.len() {
+        for b in 0..a {
+            if exclude(a, b) {
+                let (kept, gone) = (group_of[a].min(group_of[b]), group_of[a].max(group_of[b]));
+                group_of.iter_mut().filter(|group| **group == gone).for_each(|group| *group = kept);
+            }
+        }
+    }
+    let members = |group: usize| -> Vec<usize> {
+        (0..candidates.len()).filter(|column| group_of[*column] == group).collect()
+    };
+    let exclusive: Vec<Vec<usize>> =
+        (0..candidates.len()).map(members).filter(|group| group.len() > 1).collect();
+    let mut needs = Vec::new();
+    for (dependent, candidate) in candidates.iter().enumerate() {
+        for needed in &candidate.needs {
+            let places: Vec<usize> = (0..ids.len()).filter(|at| ids[*at] == *needed).collect();
+            // Of several uses of the one that is needed, any will do: then nothing is forced.
+            if let [needed] = places[..]
+                && group_of[needed] != group_of[dependent]
+            {
+                needs.push((dependent, needed));
+            }
+        }
+    }
+    let tweaks = candidates.into_iter().map(|candidate| candidate.tweak).collect();
+    Columns { tweaks, exclusive, needs }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::preview::Wish;
+    use crate::setting::{TakesEffect, Value};
+    use crate::tweak::{Risk, TweakUse, Wanted};
+
+    fn candidate(id: &str, ms: u32, address: &str) -> Candidate {
+        let used = TweakUse::plain(id.parse().unwrap());
+        let settings = vec![Wanted {
+            address: address.parse().unwrap(),
+            state: State::Value(Value::Milliseconds(ms)),
+            takes_effect: TakesEffect::Now,
+        }];
+        let wish = Wish { used, settings, consented: false };
+        let tweak = SiftedTweak { wish, risk: Risk::Safe };
+        Candidate { tweak, conflicts: Vec::new(), needs: Vec::new() }
+    }
+
+    #[test]
+    fn what_excludes_each_other_is_one_group_and_needs_point_at_columns() {
+        let mut all = vec![
+            candidate("a/one", 1, "visual:menu-delay"),
+            candidate("a/two", 2, "visual:menu-delay"),
+            candidate("a/three", 1, "visual:cursor-shadow"),
+            candidate("a/four", 1, "visual:menu-delay"),
+        ];
+        all[2].conflicts = vec!["a/two".parse().unwrap()];
+        all[3].needs = vec!["a/absent".parse().unwrap()];
+        let found = columns(all.clone());
+        // The fourth wants what the first wants, and not what the second does.
+        assert_eq!(found.exclusive, [vec![0, 1, 2, 3]]);
+        assert!(found.needs.is_empty());
+        all[1] = candidate("a/two", 1, "visual:menu-delay");
+        all[2].conflicts.clear();
+        all[2].needs = vec!["a/one".parse().unwrap()];
+        let found = columns(all);
+        assert!(found.exclusive.is_empty());
+        assert_eq!(found.needs, [(2, 0)]);
+        assert_eq!(found.tweaks.len(), 4);
+    }
+}

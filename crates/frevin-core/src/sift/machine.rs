@@ -1,0 +1,403 @@
+//! A sift as its events tell it, and what comes next.
+
+use frevin_stats::sift::{Due, Effect, Found, Posterior, Sifting};
+use serde::Serialize;
+
+use super::design::{Configuration, SiftDesign};
+use super::event::{RowFigures, SiftAction, SiftEvent};
+use crate::ids::BootId;
+use crate::setting::State;
+use crate::trial::{Ending, TrialId};
+use crate::tweak::TweakUse;
+use crate::verdict::Verdict;
+use crate::visits::VisitId;
+
+/// A doubtful measurement is made again so often, and then taken with its doubt.
+const MOST_REPEATS: usize = 2;
+/// So many tweaks for experts are on for the first time in one start.
+const NEW_AT_ONCE: usize = 3;
+/// What is shown of an effect on either side of it, in standard deviations.
+const REACH: f64 = 2.2;
+
+/// What a PC is like, as far as a sift has to know.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SeenBySift {
+    /// What of the sift is in force.
+    pub configuration: Configuration,
+    /// The present start of the PC.
+    pub boot: BootId,
+    /// Whether other changes hold what they held when the sift began.
+    pub others_are_as_before: bool,
+    /// How the trial of what helped has ended, where it has begun and ended.
+    pub trial_ended: Option<(Verdict, Ending)>,
+}
+
+/// How far a sift is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SiftProgress {
+    /// Tweaks for experts are switched on for the first time, a few a start.
+    Introducing,
+    /// Configurations are measured.
+    Measuring,
+    /// It is decided; the PC is brought back, and what helped is tried.
+    Decided,
+    /// The trial of what helped goes on.
+    InTrial,
+    /// Its owner gave it up, and the PC is still to be put back.
+    GivenUp,
+    /// It is over.
+    Ended,
+}
+
+/// What was found of a tweak.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct FoundTweak {
+    /// The tweak with its arguments.
+    #[serde(flatten)]
+    pub used: TweakUse,
+    /// What it does.
+    pub found: Found,
+    /// The effect on average FPS in percent.
+    pub effect_percent: f64,
+    /// The lower end of its interval.
+    pub low_percent: f64,
+    /// The upper end.
+    pub high_percent: f64,
+    /// The chance that its sign is the one of the effect.
+    pub probability: f64,
+    /// The chance that it is 2 % or more, either way.
+    pub probability_worth_having: f64,
+    /// Its effect on the 1% low by least squares, for reading.
+    pub on_low_1_percent: Option<Effect>,
+    /// Its effect on the logarithm of stutters by least squares, for reading.
+    pub on_stutters: Option<Effect>,
+    /// Its effect on average FPS by least squares, which evidence is made of.
+    pub least_squares: Option<Effect>,
+}
+
+/// Two tweaks that act together.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct TogetherFound {
+    /// The first.
+    pub first: TweakUse,
+    /// The second.
+    pub second: TweakUse,
+    /// What both together add to both effects, in percent.
+    pub effect_percent: f64,
+    /// The chance of as much where they add nothing.
+    pub p: f64,
+}
+
+/// A sift: its design, and its events replayed.
+#[derive(Debug, Clone)]
+pub struct Sift {
+    design: SiftDesign,
+    sifting: Sifting,
+    /// What each row gave, as often as it was measured.
+    rows: Vec<Vec<(VisitId, RowFigures)>>,
+    introduced: usize,
+    last_used: BootId,
+    repeats: usize,
+    voided: usize,
+    decided: bool,
+    trial: Option<TrialId>,
+    ended: Option<(Option<Verdict>, Option<Ending>)>,
+    abandoned: bool,
+    entry_before: Option<State>,
+}
+
+impl Sift {
+    /// A sift by its design and what has happened since. Looks are computed again from the seed, so that the same
+    /// events say the same to the last bit.
+    ///
+    /// # Errors
+    /// Where the design cannot be sifted.
+    pub fn replay<'a>(
+        design: SiftDesign,
+        events: impl IntoIterator<Item = &'a SiftEvent>,
+    ) -> Result<Self, frevin_stats::sift::FactorsError> {
+        let sifting = Sifting::new(design.factors()?, design.rule);
+        let mut sift = Self {
+            last_used: design.boot.clone(),
+            design,
+            sifting,
+            rows: Vec::new(),
+            introduced: 0,
+            repeats: 0,
+            voided: 0,
+            decided: false,
+            trial: None,
+            ended: None,
+            abandoned: false,
+            entry_before: None,
+        };
+        events.into_iter().for_each(|event| sift.take(event));
+        Ok(sift)
+    }
+
+    /// Takes one more event.
+    pub fn take(&mut self, event: &SiftEvent) {
+        match event {
+            SiftEvent::Began { action, boot } => match action {
+                // What was restarted for is what was begun in that start.
+                SiftAction::Introduce { .. }
+                | SiftAction::Measure { .. }
+                | SiftAction::Switch { .. }
+                | SiftAction::Restart => self.last_used = boot.clone(),
+                SiftAction::Decide
+                | SiftAction::BeginTrial
+                | SiftAction::GoOnWithTrial { .. }
+                | SiftAction::End
+                | SiftAction::Blocked
+                | SiftAction::Nothing => {}
+            },
+            SiftEvent::Switched { .. } | SiftEvent::Restarted { .. } => {}
+            SiftEvent::EntrySet { before } => self.entry_before = Some(before.clone()),
+            SiftEvent::EntryGone => self.entry_before = None,
+            SiftEvent::Introduced { group } => self.introduced = self.introduced.max(group + 1),
+            SiftEvent::Measured { row, visit, figures, .. } => {
+                // What was acknowledged twice counts once.
+                if self.due_row() != Some(*row) {
+                    return;
+                }
+                self.repeats = 0;
+                self.sifting.push(figures.ln_average_fps);
+                if self.rows.len() <= *row {
+                    self.rows.resize(row + 1, Vec::new());
+                }
+                self.rows[*row].push((*visit, *figures));
+            }
+            SiftEvent::Voided { .. } => {
+                self.repeats += 1;
+                self.voided += 1;
+            }
+            SiftEvent::Decided => self.decided = true,
+            SiftEvent::TrialBegun { trial } => self.trial = Some(*trial),
+            SiftEvent::Ended { verdict, ending } => self.ended = Some((*verdict, *ending)),
+            SiftEvent::Abandoned => self.abandoned = true,
+        }
+    }
+
+    /// The row that is to be measured next, for the first time or again.
+    pub fn due_row(&self) -> Option<usize> {
+        match self.sifting.due() {
+            Due::Row(row) | Due::Again(row) => Some(row),
+            Due::Nothing => None,
+        }
+    }
+
+    /// What is on in a row.
+    pub fn configuration(&self, row: usize) -> Configuration {
+        self.sifting.row(row).map(Configuration::of_row).unwrap_or_default()
+    }
+
+    /// The tweaks for experts that have never been on, a few for each start.
+    fn introductions(&self) -> Vec<Configuration> {
+        let experts: Vec<usize> = self.design.experts().collect();
+        // One start after another with what excludes each other is not possible together.
+        let mut groups: Vec<Vec<usize>> = Vec::new();
+        for expert in experts {
+            let excludes = |group: &Vec<usize>| {
+                let together = |set: &&Vec<usize>| set.contains(&expert);
+                let own = self.design.exclusive.iter().find(together);
+                own.is_some_and(|own| group.iter().any(|other| own.contains(other)))
+            };
+            match groups.iter_mut().find(|group| group.len() < NEW_AT_ONCE && !excludes(group)) {
+                Some(group) => group.push(expert),
+                None => groups.push(vec![expert]),
+            }
+        }
+        groups.into_iter().map(|group| self.with_needs(group)).collect()
+    }
+
+    /// Columns, with those that they do nothing without.
+    fn with_needs(&self, mut columns: Vec<usize>) -> Configuration {
+        let mut at = 0;
+        while at < columns.len() {
+            let here = columns[at];
+            let needed = self
+                .design
+                .needs
+                .iter()
+                .filter(|(dependent, _)| *dependent == here)
+                .map(|(_, n)| *n);
+            for needed in needed.collect::<Vec<_>>() {
+                if !columns.contains(&needed) {
+                    columns.push(needed);
+                }
+            }
+            at += 1;
+        }
+        Configuration::of(columns)
+    }
+
+    /// What to do next on a PC that is like this.
+    pub fn next(&self, seen: &SeenBySift) -> SiftAction {
+        if self.ended.is_some() {
+            return SiftAction::Nothing;
+        }
+        let none = Configuration::default();
+        let reach = |to: &Configuration, then: SiftAction| {
+            if seen.configuration == *to { then } else { SiftAction::Switch { to: to.clone() } }
+        };
+        match self.trial {
+            // Its own end leaves the PC where the verdict wants it.
+            Some(_) if seen.trial_ended.is_some() => return SiftAction::End,
+            Some(trial) => return SiftAction::GoOnWithTrial { trial },
+            None => {}
+        }
+        if self.abandoned {
+            return reach(&none, SiftAction::End);
+        }
+        if self.decided {
+            let then = if self.helping().columns().is_empty() {
+                SiftAction::End
+            } else {
+                SiftAction::BeginTrial
+            };
+            return reach(&none, then);
+        }
+        if !seen.others_are_as_before {
+            return SiftAction::Blocked;
+        }
+        let (to, then) = match self.introductions().get(self.introduced) {
+            Some(to) => (to.clone(), SiftAction::Introduce { group: self.introduced }),
+            None => match self.due_row() {
+                None => return SiftAction::Decide,
+                Some(row) => (self.configuration(row), SiftAction::Measure { row }),
+            },
+        };
+        let restarts = self.design.restarts && seen.boot == self.last_used;
+        reach(&to, if restarts { SiftAction::Restart } else { then })
+    }
+
+    /// The columns that help, with those that they do nothing without.
+    pub fn helping(&self) -> Configuration {
+        let found = self.sifting.found();
+        let helps = found.iter().enumerate().filter(|(_, found)| **found == Found::Helps);
+        let helps: Vec<usize> = helps.map(|(column, _)| column).collect();
+        self.with_needs(helps)
+    }
+
+    /// What was found of each tweak, as the latest look has it; nothing before the first.
+    pub fn found(&self) -> Vec<FoundTweak> {
+        let figures = |of: fn(&RowFigures) -> f64| -> Vec<Vec<f64>> {
+            self.rows.iter().map(|row| row.iter().map(|(_, f)| of(f)).collect()).collect()
+        };
+        let found = self.sifting.found();
+        if found.is_empty() {
+            return Vec::new();
+        }
+        let on_low = self.sifting.effects_on(&figures(|f| f.ln_low_1_percent_fps));
+        let on_stutters = self.sifting.effects_on(&figures(|f| f.ln_stutters));
+        let squares = self.sifting.effects();
+        let percent = |ln: f64| 100.0 * ln.exp_m1();
+        self.design
+            .tweaks
+            .iter()
+            .zip(self.sifting.posteriors())
+            .enumerate()
+            .map(|(column, (tweak, posterior))| {
+                let Posterior { mean, standard_deviation, .. } = *posterior;
+                FoundTweak {
+                    used: tweak.wish.used.clone(),
+                    found: found[column],
+                    effect_percent: percent(mean),
+                    low_percent: percent(mean - REACH * standard_deviation),
+                    high_percent: percent(mean + REACH * standard_deviation),
+                    probability: posterior.above_zero.max(posterior.below_zero),
+                    probability_worth_having: posterior.worth_having,
+                    on_low_1_percent: on_low[column],
+                    on_stutters: on_stutters[column],
+                    least_squares: squares[column],
+                }
+            })
+            .collect()
+    }
+
+    /// The tweaks that act together.
+    pub fn together(&self) -> Vec<TogetherFound> {
+        if self.sifting.posteriors().is_empty() {
+            return Vec::new();
+        }
+        let used = |column: usize| self.design.tweaks[column].wish.used.clone();
+        let found = self.sifting.interactions().into_iter().map(|pair| TogetherFound {
+            first: used(pair.first),
+            second: used(pair.second),
+            effect_percent: 100.0 * pair.effect.exp_m1(),
+            p: pair.p,
+        });
+        found.collect()
+    }
+
+    /// The statistics.
+    pub fn sifting(&self) -> &Sifting {
+        &self.sifting
+    }
+
+    /// The design.
+    pub fn design(&self) -> &SiftDesign {
+        &self.design
+    }
+
+    /// What each row gave, as often as it was measured, with the visits.
+    pub fn rows(&self) -> &[Vec<(VisitId, RowFigures)>] {
+        &self.rows
+    }
+
+    /// Whether a measurement that is doubtful is made again, and not taken with its doubt.
+    pub fn repeats_doubtful_row(&self) -> bool {
+        self.repeats < MOST_REPEATS
+    }
+
+    /// Measurements that were made and do not count.
+    pub fn voided(&self) -> usize {
+        self.voided
+    }
+
+    /// How many starts tweaks for experts take that have never been on.
+    pub fn introduction_starts(&self) -> usize {
+        self.introductions().len()
+    }
+
+    /// How far it is.
+    pub fn progress(&self) -> SiftProgress {
+        if self.ended.is_some() {
+            SiftProgress::Ended
+        } else if self.trial.is_some() {
+            SiftProgress::InTrial
+        } else if self.abandoned {
+            SiftProgress::GivenUp
+        } else if self.decided {
+            SiftProgress::Decided
+        } else if self.introduced < self.introduction_starts() {
+            SiftProgress::Introducing
+        } else {
+            SiftProgress::Measuring
+        }
+    }
+
+    /// The trial of what helped, where it has begun.
+    pub fn trial(&self) -> Option<TrialId> {
+        self.trial
+    }
+
+    /// Whether its owner gave it up.
+    pub fn is_abandoned(&self) -> bool {
+        self.abandoned
+    }
+
+    /// The verdict of that trial and how it ended, where the sift is over.
+    pub fn ended(&self) -> Option<(Option<Verdict>, Option<Ending>)> {
+        self.ended
+    }
+
+    /// What the entry held that Windows goes on with the sift by; nothing where it is not set.
+    pub fn entry_before(&self) -> Option<&State> {
+        self.entry_before.as_ref()
+    }
+}
+
+#[cfg(test)]
+mod tests;

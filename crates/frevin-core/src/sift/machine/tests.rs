@@ -1,0 +1,219 @@
+//! Sifts of made-up PCs: however they are cut off, they end as one that was not.
+
+use std::cell::Cell;
+
+use frevin_stats::sift::SiftRule;
+use proptest::prelude::*;
+
+use super::*;
+use crate::ids::StateDigest;
+use crate::preview::Wish;
+use crate::sift::SiftedTweak;
+use crate::trial::{Doubt, KeepPolicy, Place, Reason};
+use crate::tweak::Risk;
+
+/// Six tweaks: one helps, one hurts; two exclude each other; one is for experts.
+fn design(seed: u64, restarts: bool) -> SiftDesign {
+    let tweak = |at: usize| SiftedTweak {
+        wish: Wish {
+            used: TweakUse::plain(format!("a/t{at}").parse().unwrap()),
+            settings: Vec::new(),
+            consented: false,
+        },
+        risk: if at == 5 { Risk::Expert } else { Risk::Safe },
+    };
+    SiftDesign {
+        title: "p@1".to_owned(),
+        revision: None,
+        tweaks: (0..6).map(tweak).collect(),
+        exclusive: vec![vec![2, 3]],
+        needs: vec![(4, 5)],
+        others: StateDigest::new("d"),
+        boot: BootId::new("0"),
+        scene: "canyon".parse().unwrap(),
+        runs: 1,
+        warm_up: 1,
+        run_seconds: 60,
+        restarts,
+        restarts_by_itself: false,
+        as_administrator: false,
+        rule: SiftRule { seed, row_variance: 1e-4, most_rows: 64 },
+        with_history: false,
+        trial_pairs: 12,
+        keep: KeepPolicy::Better,
+        on_battery: false,
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Cut {
+    Never,
+    BeforeDeed,
+    BeforeAcknowledged,
+}
+
+/// A PC that does what it is told, and gives for each row what chance had in store for it.
+struct MadeUp {
+    on: Configuration,
+    boot: Cell<u64>,
+    trial_ended: Option<(Verdict, Ending)>,
+    measured: Vec<usize>,
+    fresh: bool,
+}
+
+impl MadeUp {
+    fn new() -> Self {
+        let on = Configuration::default();
+        Self { on, boot: Cell::new(0), trial_ended: None, measured: Vec::new(), fresh: false }
+    }
+
+    fn seen(&self) -> SeenBySift {
+        SeenBySift {
+            configuration: self.on.clone(),
+            boot: BootId::new(self.boot.get().to_string()),
+            others_are_as_before: true,
+            trial_ended: self.trial_ended,
+        }
+    }
+
+    fn figures(&self, row: usize) -> RowFigures {
+        let effect = |column: &usize| match column {
+            0 => 0.05,
+            1 => -0.05,
+            _ => 0.0,
+        };
+        let sum: f64 = self.on.columns().iter().map(effect).sum();
+        let chance = 0.004 * ((row * 7919 % 13) as f64 / 6.0 - 1.0);
+        RowFigures {
+            ln_average_fps: 4.5 + sum + chance,
+            ln_low_1_percent_fps: 4.0 + chance,
+            ln_stutters: 0.5,
+        }
+    }
+}
+
+fn run(
+    design: &SiftDesign,
+    pc: &mut MadeUp,
+    cuts: &mut dyn Iterator<Item = Cut>,
+) -> Vec<SiftEvent> {
+    let mut events: Vec<SiftEvent> = Vec::new();
+    loop {
+        // A new process each time: nothing is known but what was written down.
+        let sift = Sift::replay(design.clone(), &events).unwrap();
+        let action = sift.next(&pc.seen());
+        assert!(events.len() < 2000, "it does not end: {action:?}");
+        let boot = pc.seen().boot;
+        let cut = cuts.next().unwrap_or(Cut::Never);
+        if action == SiftAction::Nothing {
+            return events;
+        }
+        events.push(SiftEvent::Began { action: action.clone(), boot });
+        if cut == Cut::BeforeDeed {
+            continue;
+        }
+        let done = match action {
+            SiftAction::Switch { to } => {
+                pc.on = to.clone();
+                SiftEvent::Switched { to, change: None }
+            }
+            SiftAction::Restart => {
+                pc.boot.set(pc.boot.get() + 1);
+                pc.fresh = true;
+                SiftEvent::Restarted { boot: pc.seen().boot }
+            }
+            SiftAction::Introduce { group } => {
+                assert!(pc.fresh || !design.restarts);
+                pc.fresh = false;
+                SiftEvent::Introduced { group }
+            }
+            SiftAction::Measure { row } => {
+                assert!(pc.fresh || !design.restarts, "a row without a restart before it");
+                pc.fresh = false;
+                pc.measured.push(row);
+                let figures = pc.figures(row);
+                let visit = VisitId(pc.measured.len() as i64);
+                SiftEvent::Measured { row, visit, figures, doubts: Vec::new() }
+            }
+            SiftAction::Decide => SiftEvent::Decided,
+            SiftAction::BeginTrial => SiftEvent::TrialBegun { trial: TrialId(1) },
+            SiftAction::GoOnWithTrial { .. } => {
+                let ending = Ending { place: Place::B, kept: true, reason: Reason::Better };
+                pc.trial_ended = Some((Verdict::Better, ending));
+                continue;
+            }
+            SiftAction::End => {
+                let (verdict, ending) = pc.trial_ended.unzip();
+                SiftEvent::Ended { verdict, ending }
+            }
+            SiftAction::Blocked | SiftAction::Nothing => panic!("{action:?}"),
+        };
+        if cut != Cut::BeforeAcknowledged {
+            events.push(done);
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn an_interrupted_sift_says_what_one_says_that_was_not(
+        seed in any::<u64>(),
+        restarts in any::<bool>(),
+        cuts in prop::collection::vec(
+            prop_oneof![Just(Cut::Never), Just(Cut::BeforeDeed), Just(Cut::BeforeAcknowledged)],
+            0..60,
+        ),
+    ) {
+        let design = design(seed, restarts);
+        let (mut calm, mut cut) = (MadeUp::new(), MadeUp::new());
+        let whole = Sift::replay(design.clone(), &run(&design, &mut calm, &mut std::iter::empty())).unwrap();
+        let again = Sift::replay(design.clone(), &run(&design, &mut cut, &mut cuts.into_iter())).unwrap();
+        prop_assert_eq!(whole.found(), again.found());
+        prop_assert_eq!(whole.ended(), again.ended());
+        prop_assert_eq!(whole.sifting().measurements(), again.sifting().measurements());
+        prop_assert_eq!(whole.found()[0].found, Found::Helps);
+        prop_assert_eq!(whole.found()[1].found, Found::Hurts);
+        prop_assert!(whole.helping().columns().contains(&0));
+        prop_assert_eq!(calm.on, Configuration::default());
+    }
+}
+
+#[test]
+fn experts_are_switched_on_a_few_a_start_before_any_row() {
+    let mut design = design(1, true);
+    for tweak in &mut design.tweaks {
+        tweak.risk = Risk::Expert;
+    }
+    let sift = Sift::replay(design, &[]).unwrap();
+    let groups = sift.introductions();
+    // The fourth excludes the third, and the fifth needs the sixth.
+    assert_eq!(groups[0].columns(), [0, 1, 2]);
+    assert_eq!(groups[1].columns(), [3, 4, 5]);
+    assert_eq!(sift.progress(), SiftProgress::Introducing);
+    let seen = MadeUp::new().seen();
+    assert_eq!(sift.next(&seen), SiftAction::Switch { to: groups[0].clone() });
+}
+
+#[test]
+fn giving_up_brings_the_pc_back_and_a_trial_under_way_is_settled_first() {
+    let design = design(1, true);
+    let mut seen = MadeUp::new().seen();
+    seen.configuration = Configuration::of([1]);
+    let mut sift = Sift::replay(design, &[SiftEvent::Abandoned]).unwrap();
+    assert_eq!(sift.next(&seen), SiftAction::Switch { to: Configuration::default() });
+    seen.configuration = Configuration::default();
+    assert_eq!(sift.next(&seen), SiftAction::End);
+    sift.take(&SiftEvent::TrialBegun { trial: TrialId(3) });
+    assert_eq!(sift.next(&seen), SiftAction::GoOnWithTrial { trial: TrialId(3) });
+    seen.others_are_as_before = false;
+    let blocked = Sift::replay(sift.design().clone(), &[]).unwrap();
+    assert_eq!(blocked.next(&seen), SiftAction::Blocked);
+    let doubtful = SiftEvent::Voided { row: 0, visit: None, doubt: Doubt::CutShort };
+    let mut repeated = blocked;
+    assert!(repeated.repeats_doubtful_row());
+    repeated.take(&doubtful);
+    repeated.take(&doubtful);
+    assert!(!repeated.repeats_doubtful_row());
+    assert_eq!(repeated.voided(), 2);
+}
