@@ -156,6 +156,7 @@ pub(crate) fn design(
         ping: request.ping.clone(),
         ping_pause_ms: request.ping_pause_ms,
         on_battery: facts.power_source == PowerSource::Battery,
+        of_sift: None,
     };
     let records = ledger.trials(id)?;
     let earlier: Vec<EarlierTrial> = records
