@@ -7,7 +7,8 @@ use frevin_core::layers::{ChangeId, Layer};
 use frevin_core::preview::{Action, Step};
 use frevin_core::profile::{ProfileName, RevisionName, Version};
 use frevin_core::setting::{Address, State};
-use frevin_core::trial::{Place, TrialId};
+use frevin_core::sift::SiftId;
+use frevin_core::trial::TrialId;
 use frevin_core::waiting::{PastWrite, Start};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, params};
@@ -17,6 +18,7 @@ use crate::error::LedgerError;
 use crate::layers::{self, store_arguments, use_of};
 use crate::operations::{self, OperationKind};
 use crate::seal::{self, SealedPart};
+use crate::sifts::ChangeFor;
 use crate::snapshots::{self, SnapshotId};
 use crate::store::{Ledger, parse, restore, store};
 
@@ -69,8 +71,8 @@ pub struct NewChange<'a> {
     pub begun_at: Timestamp,
     /// The change whose layers it takes the place of, if it does.
     pub replaces: Option<ChangeId>,
-    /// The trial that it is made for and what of it is put in force, if it is.
-    pub of_trial: Option<(TrialId, Place)>,
+    /// What it is made for, where it is a step of something larger.
+    pub made_for: Option<&'a ChangeFor>,
     /// Its steps.
     pub steps: &'a [NewStep],
 }
@@ -112,6 +114,9 @@ pub struct Change {
     /// The trial that it was made for, if it was.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub trial: Option<TrialId>,
+    /// The sift that it was made for, if it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sift: Option<SiftId>,
     /// How many settings it laid a layer on.
     pub layers_laid: usize,
     /// How many of its layers are still there.
@@ -122,7 +127,7 @@ pub struct Change {
     pub steps: Vec<Step>,
 }
 
-const COLUMNS: &str = "id, operation, pc, snapshot, title, profile, revision, boot, begun_at, ended_at, status, replaces, let_go, trial,
+const COLUMNS: &str = "id, operation, pc, snapshot, title, profile, revision, boot, begun_at, ended_at, status, replaces, let_go, trial, sift,
     (SELECT count(*) FROM step WHERE step.change = change.id AND action IN ('write', 'share')) AS laid,
     (SELECT count(*) FROM layer WHERE layer.change = change.id) AS remaining";
 
@@ -133,6 +138,11 @@ impl Ledger {
     /// Where the ledger cannot be written; nothing has been written then.
     pub fn begin_change(&mut self, change: &NewChange<'_>) -> Result<ChangeId, LedgerError> {
         let states: Vec<_> = first_states(change.steps);
+        let (trial, sift) = match change.made_for {
+            None => (None, None),
+            Some(ChangeFor::Trial(trial, place)) => (Some((trial, place)), None),
+            Some(ChangeFor::Sift(sift, on)) => (None, Some((sift, on))),
+        };
         let transaction = self.begin()?;
         let operation = operations::begin(
             &transaction,
@@ -146,8 +156,8 @@ impl Ledger {
             snapshots::insert(&transaction, change.pc, change.begun_at, &reason, false, &states)?;
         transaction.execute(
             "INSERT INTO change (pc, snapshot, title, profile, revision, boot, begun_at, status, operation,
-                                 replaces, trial, trial_place)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun', ?8, ?9, ?10, ?11)",
+                                 replaces, trial, trial_place, sift, sift_configuration)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun', ?8, ?9, ?10, ?11, ?12, ?13)",
             params![
                 change.pc.as_str(),
                 snapshot.0,
@@ -158,8 +168,10 @@ impl Ledger {
                 change.begun_at.to_string(),
                 operation.0,
                 change.replaces.map(|replaced| replaced.0),
-                change.of_trial.map(|(trial, _)| trial.0),
-                change.of_trial.map(|(_, place)| store("a state of a trial", &place)).transpose()?,
+                trial.map(|(trial, _)| trial.0),
+                trial.map(|(_, place)| store("a state of a trial", &place)).transpose()?,
+                sift.map(|(sift, _)| sift.0),
+                sift.map(|(_, on)| store("a configuration of a sift", on)).transpose()?,
             ],
         )?;
         let id = ChangeId(transaction.last_insert_rowid());
@@ -396,6 +408,7 @@ fn change_of(row: &Row<'_>) -> Result<Change, LedgerError> {
         ended_at: ended_at.map(|at| parse("a time", &at)).transpose()?,
         status: ChangeStatus::from_stored(row.get("status")?),
         trial: row.get::<_, Option<i64>>("trial")?.map(TrialId),
+        sift: row.get::<_, Option<i64>>("sift")?.map(SiftId),
         layers_laid: count("laid")?,
         layers_left: count("remaining")?,
         layers_let_go: count("let_go")?,

@@ -4,6 +4,7 @@ use std::convert::Infallible;
 use std::path::PathBuf;
 
 use frevin_core::layers::ChangeId;
+use frevin_core::sift::SiftId;
 use frevin_core::trial::TrialId;
 use rusqlite::ErrorCode;
 use thiserror::Error;
@@ -37,6 +38,8 @@ pub enum LedgerError {
     NoRollback(i64),
     #[error("there is no snapshot {0} in the ledger")]
     NoSnapshot(i64),
+    #[error("there is no sift {0} in the ledger")]
+    NoSift(SiftId),
     #[error("there is no trial {0} in the ledger")]
     NoTrial(TrialId),
     #[error("there is no scene `{0}` in the ledger")]

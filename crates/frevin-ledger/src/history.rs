@@ -2,6 +2,7 @@
 
 use frevin_core::ids::{OperationId, PcId, SceneName, StateName};
 use frevin_core::layers::{ChangeId, Selection};
+use frevin_core::sift::SiftId;
 use frevin_core::trial::TrialId;
 use frevin_core::visits::VisitId;
 use jiff::Timestamp;
@@ -21,6 +22,8 @@ pub struct PastOperation {
     pub at: Timestamp,
     /// The trial that it was a part of, where it was one.
     pub of_trial: Option<TrialId>,
+    /// The sift that it was a part of, where it was one.
+    pub of_sift: Option<SiftId>,
     /// What it was.
     #[serde(flatten)]
     pub deed: Deed,
@@ -66,6 +69,11 @@ pub enum Deed {
         /// Its number.
         trial: TrialId,
     },
+    /// A sift was begun.
+    Sift {
+        /// Its number.
+        sift: SiftId,
+    },
 }
 
 impl Deed {
@@ -88,12 +96,15 @@ impl Ledger {
                     visit.id AS visit, visit.scene, visit.state_name, visit.status AS visit_status,
                     (SELECT count(*) FROM run WHERE run.visit = visit.id AND run.is_whole) AS runs,
                     trial.id AS trial,
-                    coalesce(change.trial, visit.trial) AS of_trial
+                    sift.id AS sift,
+                    coalesce(change.trial, visit.trial) AS of_trial,
+                    coalesce(change.sift, visit.sift) AS of_sift
              FROM operation
              LEFT JOIN change ON change.operation = seq
              LEFT JOIN rollback ON rollback.operation = seq
              LEFT JOIN visit ON visit.operation = seq
              LEFT JOIN trial ON trial.operation = seq
+             LEFT JOIN sift ON sift.operation = seq
              WHERE operation.pc = ?1 ORDER BY seq",
         )?;
         let mut rows = statement.query([pc.as_str()])?;
@@ -108,10 +119,12 @@ impl Ledger {
                 _ => None,
             };
             let of_trial = row.get::<_, Option<i64>>("of_trial")?.map(TrialId);
+            let of_sift = row.get::<_, Option<i64>>("of_sift")?.map(SiftId);
             history.push(PastOperation {
                 operation: OperationId(row.get("seq")?),
                 at: parse("a time", &row.get::<_, String>("at")?)?,
                 of_trial: of_trial.or(taken_back.and_then(|past| past.of_trial)),
+                of_sift: of_sift.or(taken_back.and_then(|past| past.of_sift)),
                 deed,
             });
         }
@@ -140,6 +153,9 @@ fn deed_of(row: &Row<'_>) -> Result<Deed, LedgerError> {
             status: row.get("visit_status")?,
             runs: usize::try_from(row.get::<_, i64>("runs")?).unwrap_or(0),
         });
+    }
+    if let Some(sift) = row.get::<_, Option<i64>>("sift")? {
+        return Ok(Deed::Sift { sift: SiftId(sift) });
     }
     match row.get::<_, Option<i64>>("trial")? {
         Some(trial) => Ok(Deed::Trial { trial: TrialId(trial) }),

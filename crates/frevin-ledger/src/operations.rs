@@ -13,6 +13,8 @@ pub(crate) enum OperationKind {
     Rollback,
     Visit,
     Trial,
+    /// A sift was begun.
+    Sift,
 }
 
 impl OperationKind {
@@ -22,6 +24,7 @@ impl OperationKind {
             Self::Rollback => "rollback",
             Self::Visit => "visit",
             Self::Trial => "trial",
+            Self::Sift => "sift",
         }
     }
 }

@@ -10,6 +10,7 @@ use std::fmt;
 
 use frevin_core::ids::{PcId, ProfileName};
 use frevin_core::layers::ChangeId;
+use frevin_core::sift::SiftId;
 use frevin_core::trial::TrialId;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, Params, Transaction, params};
@@ -31,6 +32,8 @@ pub enum SealedPart {
     Revision(String, u32),
     /// A trial: its design, and what happened in it.
     Trial(TrialId),
+    /// A sift: its design, and what happened in it.
+    Sift(SiftId),
     /// All of them together: none is missing, and none is there twice.
     All,
 }
@@ -49,6 +52,7 @@ impl SealedPart {
             Self::Rollback(id) => format!("rollback {id}"),
             Self::Revision(profile, number) => format!("revision {profile}@{number}"),
             Self::Trial(id) => format!("trial {id}"),
+            Self::Sift(id) => format!("sift {id}"),
             Self::All => "all".to_owned(),
         }
     }
@@ -62,6 +66,7 @@ impl SealedPart {
             Some(("change", id)) => Some(Self::Change(ChangeId(id.parse().ok()?))),
             Some(("rollback", id)) => Some(Self::Rollback(id.parse().ok()?)),
             Some(("trial", id)) => Some(Self::Trial(TrialId(id.parse().ok()?))),
+            Some(("sift", id)) => Some(Self::Sift(SiftId(id.parse().ok()?))),
             Some(("revision", name)) => {
                 let (profile, number) = name.rsplit_once('@')?;
                 Some(Self::Revision(profile.to_owned(), number.parse().ok()?))
@@ -109,6 +114,11 @@ impl SealedPart {
                 let events = "SELECT * FROM trial_event WHERE trial = ?1 ORDER BY position";
                 digest.rows(connection, events, [id.0])?;
             }
+            Self::Sift(id) => {
+                digest.rows(connection, "SELECT * FROM sift WHERE id = ?1", [id.0])?;
+                let events = "SELECT * FROM sift_event WHERE sift = ?1 ORDER BY position";
+                digest.rows(connection, events, [id.0])?;
+            }
             Self::All => {
                 let seals = "SELECT part, digest FROM seal WHERE part <> 'all' ORDER BY part";
                 digest.rows(connection, seals, params![])?;
@@ -131,13 +141,14 @@ impl fmt::Display for SealedPart {
             Self::Rollback(id) => write!(f, "rollback {id}"),
             Self::Revision(profile, number) => write!(f, "revision {profile}@{number}"),
             Self::Trial(id) => write!(f, "trial {id}"),
+            Self::Sift(id) => write!(f, "sift {id}"),
             Self::All => f.write_str("the list of all that it holds"),
         }
     }
 }
 
 /// Every row of these is in a part.
-const SEALED_TABLES: [&str; 9] = [
+const SEALED_TABLES: [&str; 11] = [
     "stack",
     "layer",
     "change",
@@ -147,6 +158,8 @@ const SEALED_TABLES: [&str; 9] = [
     "revision",
     "trial",
     "trial_event",
+    "sift",
+    "sift_event",
 ];
 
 /// Those that there are: an earlier Frevin had fewer. That none is gone is what the seal of the tables
@@ -253,6 +266,11 @@ fn parts_held(connection: &Connection) -> Result<BTreeSet<SealedPart>, LedgerErr
     if tables_there(connection)?.contains(&"trial") {
         each("SELECT id FROM trial UNION SELECT trial FROM trial_event", &|row| {
             Ok(SealedPart::Trial(TrialId(row.get(0)?)))
+        })?;
+    }
+    if tables_there(connection)?.contains(&"sift") {
+        each("SELECT id FROM sift UNION SELECT sift FROM sift_event", &|row| {
+            Ok(SealedPart::Sift(SiftId(row.get(0)?)))
         })?;
     }
     each("SELECT profile, number FROM revision", &|row| {

@@ -143,6 +143,7 @@ impl Ledger {
             // transaction: the seals would tell of it as of damage.
             M::up_with_hook(include_str!("schema/5.sql"), renew_seals),
             M::up_with_hook(include_str!("schema/6.sql"), renew_seals),
+            M::up_with_hook(include_str!("schema/7.sql"), renew_seals),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {

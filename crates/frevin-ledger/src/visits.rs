@@ -14,8 +14,8 @@ use rusqlite::{OptionalExtension as _, Row, Transaction, params};
 use crate::error::LedgerError;
 use crate::frame_bytes::{Encoder, PACKED, decode};
 use crate::operations::{self, OperationKind};
+use crate::sifts::VisitFor;
 use crate::store::{Ledger, parse, restore, store};
-use crate::trials::TrialVisit;
 
 /// Encoded frames that are held before they are written, in bytes.
 const HELD_BYTES: usize = 32 << 20;
@@ -37,8 +37,8 @@ pub struct NewVisit<'a> {
     pub in_force: Option<&'a InForce>,
     /// Circumstances that runs do not show.
     pub context: &'a VisitContext,
-    /// The visit of a trial that it is, if it is one.
-    pub of_trial: Option<TrialVisit>,
+    /// What it is made for, where it is a step of something larger.
+    pub made_for: Option<VisitFor>,
 }
 
 /// A run about to be kept, without its frames.
@@ -106,11 +106,16 @@ impl Ledger {
         let transaction = self.begin()?;
         let operation =
             operations::begin(&transaction, OperationKind::Visit, visit.pc, visit.boot, visit.at)?;
+        let (trial, sift) = match visit.made_for {
+            None => (None, None),
+            Some(VisitFor::Trial(of)) => (Some(of), None),
+            Some(VisitFor::Sift(sift, row)) => (None, Some((sift, row))),
+        };
         let state = visit.in_force.map(|state| insert_state(&transaction, state)).transpose()?;
         transaction.execute(
             "INSERT INTO visit (scene, pc, state_name, recorded_at, tweaks, operation, state, status, context,
-                                trial, trial_pair, trial_arm)
-             VALUES (?1, ?2, ?3, ?4, '[]', ?5, ?6, 'begun', ?7, ?8, ?9, ?10)",
+                                trial, trial_pair, trial_arm, sift, sift_row)
+             VALUES (?1, ?2, ?3, ?4, '[]', ?5, ?6, 'begun', ?7, ?8, ?9, ?10, ?11, ?12)",
             params![
                 visit.scene.as_str(),
                 visit.pc.map(PcId::as_str),
@@ -119,9 +124,11 @@ impl Ledger {
                 operation.0,
                 state,
                 store("circumstances", visit.context)?,
-                visit.of_trial.map(|of| of.trial.0),
-                visit.of_trial.map(|of| i64::try_from(of.pair).unwrap_or(i64::MAX)),
-                visit.of_trial.map(|of| <&str>::from(of.arm)),
+                trial.map(|of| of.trial.0),
+                trial.map(|of| i64::try_from(of.pair).unwrap_or(i64::MAX)),
+                trial.map(|of| <&str>::from(of.arm)),
+                sift.map(|(sift, _)| sift.0),
+                sift.map(|(_, row)| i64::try_from(row).unwrap_or(i64::MAX)),
             ],
         )?;
         let id = VisitId(transaction.last_insert_rowid());

@@ -52,6 +52,8 @@ enum Command {
     Compare(commands::compare::CompareArgs),
     #[command(subcommand)]
     Trial(commands::trial::TrialCommand),
+    #[command(subcommand)]
+    Sift(commands::sift::SiftCommand),
     Log(commands::log::LogArgs),
     #[command(subcommand)]
     Ledger(commands::ledger::LedgerCommand),
@@ -152,6 +154,7 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::Run(command) => commands::run::run(context, &command),
         Command::Compare(args) => commands::compare::run(context, &args),
         Command::Trial(command) => commands::trial::run(context, &command),
+        Command::Sift(command) => commands::sift::run(context, &command),
         Command::Log(args) => commands::log::run(context, &args),
         Command::Ledger(command) => commands::ledger::run(context, &command),
         Command::Network(args) => commands::network::run(context, &args),

@@ -325,6 +325,23 @@ impl Context {
         }
     }
 
+    /// Asks the owner a question of its own, which a word for everything does not answer; no where nobody can be
+    /// asked.
+    pub(crate) fn asks_owner(&self, question: &str) -> Result<bool, Failure> {
+        if self.yes
+            || self.json
+            || !std::io::stdin().is_terminal()
+            || !std::io::stderr().is_terminal()
+        {
+            return Ok(false);
+        }
+        dialoguer::Confirm::new()
+            .with_prompt(question)
+            .default(false)
+            .interact()
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))
+    }
+
     /// Waits until the owner has done something and says so.
     ///
     /// Where there is no terminal to ask at, nobody is there who could.

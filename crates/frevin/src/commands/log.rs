@@ -2,6 +2,7 @@
 
 use clap::Args;
 use frevin_core::layers::Selection;
+use frevin_core::sift::{Found, SiftProgress};
 use frevin_core::trial::Reason;
 use frevin_core::verdict::Verdict;
 use frevin_ledger::{ChangeStatus, Deed, PastOperation};
@@ -9,6 +10,7 @@ use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::operations::sift::{SiftReport, report as sift_report};
 use crate::operations::trial::{TrialReport, report};
 use crate::outcome::{Outcome, View};
 use crate::view::trial::reason_in_words;
@@ -18,7 +20,7 @@ use crate::view::{Page, Table, bad, count, dim, good, named_among, warn, when};
 /// Show what was done to this PC, when, why, and with what verdict
 #[derive(Debug, Args)]
 pub(crate) struct LogArgs {
-    /// Also show every switch and visit of trials
+    /// Also show every switch and visit of trials and sifts
     #[arg(long)]
     all: bool,
 }
@@ -39,6 +41,8 @@ struct Entry {
     title: Option<String>,
     #[serde(skip)]
     trial: Option<TrialReport>,
+    #[serde(skip)]
+    sift: Option<SiftReport>,
 }
 
 #[derive(Debug, Serialize)]
@@ -54,19 +58,32 @@ pub(crate) fn run(context: &Context, args: &LogArgs) -> Result<Outcome, Failure>
     let mut entries = Vec::new();
     let mut parts_of_trials = 0;
     for operation in ledger.history(&pc.identity().id)? {
-        if operation.of_trial.is_some() && !args.all {
+        let is_part = operation.of_trial.is_some() || operation.of_sift.is_some();
+        if is_part && !args.all {
             parts_of_trials += 1;
             continue;
         }
         let trial = match operation.deed {
             Deed::Trial { trial } => Some(report(&ledger, None, &ledger.trial(trial)?)?),
-            Deed::Change { .. } | Deed::Rollback { .. } | Deed::Visit { .. } => None,
+            Deed::Change { .. }
+            | Deed::Rollback { .. }
+            | Deed::Visit { .. }
+            | Deed::Sift { .. } => None,
+        };
+        let sift = match operation.deed {
+            Deed::Sift { sift } => Some(sift_report(&ledger, &ledger.sift(sift)?, false)?),
+            _ => None,
         };
         let ended = trial.as_ref().filter(|trial| trial.reason.is_some());
         entries.push(Entry {
             verdict: ended.map(|trial| trial.comparison.verdict),
             reason: ended.and_then(|trial| trial.reason),
-            title: trial.as_ref().map(|trial| format!("{} against {}", trial.b, trial.a)),
+            title: match (&trial, &sift) {
+                (Some(trial), _) => Some(format!("{} against {}", trial.b, trial.a)),
+                (None, Some(sift)) => Some(sift.title.clone()),
+                (None, None) => None,
+            },
+            sift,
             trial,
             operation,
         });
@@ -88,7 +105,7 @@ impl View for History {
         page.table(table);
         if self.parts_of_trials > 0 {
             page.line(dim(format_args!(
-                "  {} that trials made on their way are left out; --all shows them",
+                "  {} that trials and sifts made on their way are left out; --all shows them",
                 count(self.parts_of_trials, "step")
             )));
         }
@@ -98,8 +115,11 @@ impl View for History {
 impl Entry {
     /// What it was, which, and what came of it.
     fn cells(&self) -> [String; 3] {
-        let of_trial = self.operation.of_trial.map(|trial| format!(" (trial {trial})"));
-        let of_trial = of_trial.unwrap_or_default();
+        let of_trial = match (self.operation.of_trial, self.operation.of_sift) {
+            (Some(trial), _) => format!(" (trial {trial})"),
+            (None, Some(sift)) => format!(" (sift {sift})"),
+            (None, None) => String::new(),
+        };
         match &self.operation.deed {
             Deed::Change { change, title, status, is_in_force } => {
                 let came = match (status, is_in_force) {
@@ -128,6 +148,10 @@ impl Entry {
                 };
                 [format!("visit {}", visit.0), format!("{state_name} in {scene}{of_trial}"), came]
             }
+            Deed::Sift { sift } => {
+                let title = self.title.clone().unwrap_or_default();
+                [format!("sift {sift}"), title, self.what_a_sift_found()]
+            }
             Deed::Trial { trial } => {
                 let title = self.title.clone().unwrap_or_default();
                 let came = match (self.verdict, self.reason) {
@@ -137,6 +161,20 @@ impl Entry {
                 };
                 [format!("trial {trial}"), title, came]
             }
+        }
+    }
+
+    /// What came of a sift, in short.
+    fn what_a_sift_found(&self) -> String {
+        let Some(sift) = &self.sift else { return String::new() };
+        match (sift.progress, sift.is_given_up) {
+            (_, true) => dim("given up"),
+            (SiftProgress::Ended, _) => {
+                let of = |found| sift.tweaks.iter().filter(|tweak| tweak.found == found).count();
+                let left = if sift.kept { "; what helps is kept" } else { "" };
+                format!("{} help, {} hurt{left}", of(Found::Helps), of(Found::Hurts))
+            }
+            _ => warn("not over"),
         }
     }
 

@@ -17,6 +17,7 @@ pub(crate) mod rehearsal;
 pub(crate) mod rollback;
 pub(crate) mod run;
 pub(crate) mod scene;
+pub(crate) mod sift;
 pub(crate) mod snapshot;
 mod target;
 pub(crate) mod trial;

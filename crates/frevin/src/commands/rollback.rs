@@ -147,13 +147,14 @@ impl View for ChangeList {
         }
         let mut table = Table::new([">change", "what", "when", "settings", "status"]);
         let is_past_trial = |change: &&Change| {
-            change.trial.is_some()
+            (change.trial.is_some() || change.sift.is_some())
                 && change.layers_left == 0
                 && matches!(change.status, ChangeStatus::Applied | ChangeStatus::Undone)
         };
         let past_trials = self.changes.iter().filter(is_past_trial).count();
         for change in self.changes.iter().filter(|change| !is_past_trial(change)) {
             let of_trial = change.trial.map(|trial| format!(" (trial {trial})"));
+            let of_trial = of_trial.or(change.sift.map(|sift| format!(" (sift {sift})")));
             table.row([
                 change.id.to_string(),
                 format!("{}{}", change.title, of_trial.unwrap_or_default()),
@@ -165,7 +166,7 @@ impl View for ChangeList {
         page.table(table);
         if past_trials > 0 {
             page.line(dim(format_args!(
-                "  {} that trials made and took back are left out; `frevin log --all` shows them",
+                "  {} that trials and sifts made and took back are left out; `frevin log --all` shows them",
                 count(past_trials, "change")
             )));
         }

@@ -175,7 +175,7 @@ fn record(context: &Context, args: &RecordArgs) -> Result<Outcome, Failure> {
         declared: &declared,
         ping: ping.as_ref(),
         ping_runs: None,
-        of_trial: None,
+        made_for: None,
     };
     if let Some(folder) = &args.from_folder {
         ledger.scene(scene)?;

@@ -116,7 +116,7 @@ pub(crate) struct StartArgs {
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
-enum Keep {
+pub(crate) enum Keep {
     /// Only what is better
     Better,
     /// What was not shown to be worse
@@ -134,7 +134,7 @@ enum JudgeName {
 }
 
 /// A length of time as people write it: `90min`, `3h`, `1h30min`.
-fn parse_budget(text: &str) -> Result<Duration, String> {
+pub(crate) fn parse_budget(text: &str) -> Result<Duration, String> {
     let length: jiff::SignedDuration =
         text.parse().map_err(|_| "write it like 90min or 3h".to_owned())?;
     Duration::try_from(length).map_err(|_| "a budget is no less than nothing".to_owned())
@@ -283,11 +283,7 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
             return Err(Failure::new(Kind::Usage, message));
         }
     };
-    let seed = args.seed.unwrap_or_else(|| {
-        // Another each time: the moment to the nanosecond, of which the lower half changes.
-        let nanoseconds = context.clock.now().as_nanosecond();
-        u64::try_from(nanoseconds & i128::from(u64::MAX)).unwrap_or_default()
-    });
+    let seed = args.seed.unwrap_or_else(|| seed_of_now(context));
     Ok(Request {
         arms,
         consents: args.allow_protected.clone(),
@@ -313,7 +309,7 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
 
 /// Starts Frevin anew with an administrator's rights, which Windows asks its user for: the trial was begun with them.
 #[cfg(windows)]
-fn ask_for_rights(context: &Context) -> Result<Outcome, Failure> {
+pub(crate) fn ask_for_rights(context: &Context) -> Result<Outcome, Failure> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     frevin_windows::start_as_administrator(&arguments).map_err(|error| {
         Failure::new(Kind::Guarded, format!("Frevin has no administrator's rights: {error}"))
@@ -338,9 +334,15 @@ impl crate::outcome::View for RightsAsked {
 }
 
 #[cfg(not(windows))]
-fn ask_for_rights(_context: &Context) -> Result<Outcome, Failure> {
+pub(crate) fn ask_for_rights(_context: &Context) -> Result<Outcome, Failure> {
     let message = "the trial was begun with an administrator's rights";
     Err(Failure::new(Kind::Guarded, message).hint("go on with it as administrator"))
+}
+
+/// A seed that is another each time: the moment to the nanosecond, of which the lower half changes.
+pub(crate) fn seed_of_now(context: &Context) -> u64 {
+    let nanoseconds = context.clock.now().as_nanosecond();
+    u64::try_from(nanoseconds & i128::from(u64::MAX)).unwrap_or_default()
 }
 
 /// Drives a trial and tells where it stopped.

@@ -20,7 +20,7 @@ use frevin_core::setting::{Address, PowerSource, RunState, State, TakesEffect, V
 use frevin_core::visits::{InForce, VisitContext, VisitId, VisitStatus};
 use frevin_core::waiting::Waiting;
 use frevin_frames::{DetectedConditions, LogReadings, RunConditions};
-use frevin_ledger::{Ledger, NewRun, NewVisit, TrialVisit, VisitFilter};
+use frevin_ledger::{Ledger, NewRun, NewVisit, VisitFilter, VisitFor};
 use frevin_pc::{Pc, PcKind, PcLock};
 use frevin_stats::probes::ProbeStats;
 use indicatif::ProgressBar;
@@ -50,8 +50,8 @@ pub(crate) struct VisitPlan<'a> {
     pub(crate) ping: Option<&'a Target>,
     /// What is pinged during each run that counts.
     pub(crate) ping_runs: Option<(&'a Target, Probing)>,
-    /// The visit of a trial that it is, if it is one.
-    pub(crate) of_trial: Option<TrialVisit>,
+    /// What it is made for, where it is a step of something larger.
+    pub(crate) made_for: Option<VisitFor>,
 }
 
 /// Conditions that the owner declares.
@@ -127,7 +127,7 @@ pub(crate) fn visit(
         at: context.clock.now(),
         in_force: stay.as_ref().map(|stay| &stay.in_force),
         context: &stay.as_ref().map(|stay| stay.visit_context.clone()).unwrap_or_default(),
-        of_trial: plan.of_trial,
+        made_for: plan.made_for,
     })?;
     let recorded = record_runs(context, ledger, stay.as_ref(), source, plan, id);
     let stayed = recorded.and_then(|pings| {

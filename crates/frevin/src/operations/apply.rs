@@ -9,8 +9,7 @@ use frevin_core::preview::{
 };
 use frevin_core::profile::ByHand;
 use frevin_core::setting::{Address, Holds, State, TakesEffect};
-use frevin_core::trial::{Place, TrialId};
-use frevin_ledger::{Ledger, LedgerError, NewChange, NewStep};
+use frevin_ledger::{ChangeFor, Ledger, LedgerError, NewChange, NewStep};
 use frevin_pc::{Pc, PcError, RestorePoint};
 use serde::Serialize;
 
@@ -79,8 +78,8 @@ pub(crate) struct Order {
     replaces: Option<ChangeId>,
     /// Whether to overwrite what others have written since.
     force: bool,
-    /// The trial that it is carried out for, and what of it.
-    of_trial: Option<(TrialId, Place)>,
+    /// What it is carried out for, where it is a step of something larger.
+    made_for: Option<ChangeFor>,
 }
 
 impl Order {
@@ -93,12 +92,12 @@ impl Order {
         force: bool,
     ) -> Result<Self, Failure> {
         let plan = make_plan(pc, ledger, &target.wishes, replaces)?;
-        Ok(Self { target, plan, replaces, force, of_trial: None })
+        Ok(Self { target, plan, replaces, force, made_for: None })
     }
 
-    /// The same for a trial.
-    pub(crate) fn for_trial(self, trial: TrialId, place: Place) -> Self {
-        Self { of_trial: Some((trial, place)), ..self }
+    /// The same as a step of something larger.
+    pub(crate) fn made_for(self, made_for: ChangeFor) -> Self {
+        Self { made_for: Some(made_for), ..self }
     }
 
     /// Refuses what a guard of Frevin's own refuses; nothing has changed then.
@@ -176,7 +175,7 @@ pub(crate) fn apply(
     refuse_moved(&order.plan, &now)?;
 
     let left_out = order.left_out();
-    let Order { target, plan, replaces, of_trial, .. } = order;
+    let Order { target, plan, replaces, made_for, .. } = order;
     // Starts are asked for before the ledger is written: what a write waits for is known with it.
     let steps = plan
         .steps
@@ -196,7 +195,7 @@ pub(crate) fn apply(
         boot: &boot,
         begun_at: context.clock.now(),
         replaces,
-        of_trial,
+        made_for: made_for.as_ref(),
         steps: &steps,
     })?;
     let undo_files =

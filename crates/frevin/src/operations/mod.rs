@@ -5,6 +5,7 @@
 //! been read back; in between, the change is unfinished, and [`recover`] undoes it.
 
 pub(crate) mod apply;
+pub(crate) mod driving;
 pub(crate) mod inspect;
 pub(crate) mod network;
 pub(crate) mod parquet_file;
@@ -14,6 +15,8 @@ pub(crate) mod recover;
 pub(crate) mod resolve_drift;
 pub(crate) mod restart;
 pub(crate) mod rollback;
+pub(crate) mod sift;
+pub(crate) mod sign_in;
 pub(crate) mod target;
 pub(crate) mod trial;
 pub(crate) mod undo_files;

@@ -12,6 +12,7 @@ mod plots;
 pub(crate) mod restarted;
 pub(crate) mod rolled_back;
 pub(crate) mod saved;
+pub(crate) mod sift;
 mod terminal;
 pub(crate) mod trial;
 pub(crate) mod verdict;

@@ -158,7 +158,7 @@ pub(super) fn import(context: &Context, args: &ImportArgs) -> Result<Outcome, Fa
         declared: &declared,
         ping: None,
         ping_runs: None,
-        of_trial: None,
+        made_for: None,
     };
     let id = visit(context, &mut ledger, None, &mut logs, &plan)?;
     let files = logs.taken.into_iter().map(ImportedFile::new).collect();

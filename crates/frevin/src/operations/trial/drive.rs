@@ -9,28 +9,27 @@ use std::time::Duration;
 use frevin_core::ids::SceneName;
 use frevin_core::layers::{ChangeId, Selection};
 use frevin_core::preview::OnOthers;
-use frevin_core::setting::TakesEffect;
 use frevin_core::trial::{
     Action, Arm, Doubt, Event, Place, Progress, Seen, Trial, TrialId, doubts,
 };
 use frevin_core::verdict::{Judge, VisitFigures};
 use frevin_core::visits::{VisitId, VisitRecord};
-use frevin_ledger::{Ledger, NewTrial, TrialRecord, TrialVisit};
-use frevin_pc::{BroughtAbout, Pc, PcKind, Restarts};
+use frevin_ledger::{ChangeFor, Ledger, NewTrial, TrialRecord, TrialVisit, VisitFor};
+use frevin_pc::{BroughtAbout, Pc, Restarts};
 use frevin_stats::probes::ProbeStats;
 
 use super::begin::target_of;
-use super::{pace, sign_in};
+use super::pace;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::compare::counted;
 use crate::measure::scene_source::SceneSource;
 use crate::measure::source::FrameSource;
 use crate::measure::{DeclaredConditions, VisitPlan, visit};
-use crate::operations::apply::{self, Order};
+use crate::operations::driving::{self, alone, first_held};
 use crate::operations::network::{Probing, Target as Pinged};
 use crate::operations::recover;
-use crate::operations::rollback;
+use crate::operations::sign_in::Resumed;
 
 /// Makes the source that the next visit at a graphics level, by its place, is recorded from.
 pub(crate) type Sources<'a> = dyn FnMut(usize) -> Result<Box<dyn FrameSource + 'a>, Failure> + 'a;
@@ -56,7 +55,7 @@ pub(crate) struct Driver<'a> {
     id: TrialId,
     trial: Trial,
     /// Held as long as the trial is driven: two drivers would visit everything twice.
-    _alone: std::fs::File,
+    _alone: Option<std::fs::File>,
 }
 
 impl<'a> Driver<'a> {
@@ -68,11 +67,21 @@ impl<'a> Driver<'a> {
         design: frevin_core::trial::Design,
     ) -> Result<Self, Failure> {
         let alone = alone(context)?;
+        Ok(Self { _alone: Some(alone), ..Self::begin_within(context, pc, ledger, design)? })
+    }
+
+    /// The same for whoever drives something larger, and has the right to.
+    pub(crate) fn begin_within(
+        context: &Context,
+        pc: &'a mut dyn Restarts,
+        ledger: &'a mut Ledger,
+        design: frevin_core::trial::Design,
+    ) -> Result<Self, Failure> {
         let (id, boot) = (pc.identity().id.clone(), pc.boot()?);
         let new = NewTrial { pc: &id, boot: &boot, at: context.clock.now(), design: &design };
         let trial_id = ledger.begin_trial(&new)?;
         let trial = Trial::replay(design, &[]);
-        Ok(Self { context: context.clone(), pc, ledger, id: trial_id, trial, _alone: alone })
+        Ok(Self { context: context.clone(), pc, ledger, id: trial_id, trial, _alone: None })
     }
 
     /// Goes on with a trial. What was cut off is settled first.
@@ -83,10 +92,20 @@ impl<'a> Driver<'a> {
         id: TrialId,
     ) -> Result<Self, Failure> {
         let alone = alone(context)?;
+        Ok(Self { _alone: Some(alone), ..Self::resume_within(context, pc, ledger, id)? })
+    }
+
+    /// The same for whoever drives something larger, and has the right to.
+    pub(crate) fn resume_within(
+        context: &Context,
+        pc: &'a mut dyn Restarts,
+        ledger: &'a mut Ledger,
+        id: TrialId,
+    ) -> Result<Self, Failure> {
         recover::recover(context, &mut *pc, ledger, OnOthers::Stop)?;
         let record = ledger.trial(id)?;
         let trial = record.trial();
-        let mut driver = Self { context: context.clone(), pc, ledger, id, trial, _alone: alone };
+        let mut driver = Self { context: context.clone(), pc, ledger, id, trial, _alone: None };
         driver.take_entry_out()?;
         driver.acknowledge_visits()?;
         Ok(driver)
@@ -195,51 +214,42 @@ impl<'a> Driver<'a> {
 
     /// Restarts the PC, or leaves that to its owner.
     fn restart(&mut self) -> Result<BroughtAbout, Failure> {
-        let is_live = self.pc.identity().kind == PcKind::Live;
-        let lock = self.context.lock(&mut *self.pc)?;
-        if !(is_live && self.trial.design().restarts_by_itself) {
-            return Ok(self.pc.bring_about(&lock, TakesEffect::Restart)?);
-        }
-        let command = sign_in::command(&self.context)?;
-        if self.trial.entry_before().is_none() {
-            let before = self.pc.read(&sign_in::entry()?)?;
-            self.write(Event::EntrySet { before })?;
-        }
-        sign_in::set(&mut *self.pc, &command)?;
-        match self.pc.restart_by_itself(&lock) {
-            Ok(brought) => Ok(brought),
-            // The entry stays: however the PC is restarted, the trial goes on afterwards.
-            Err(error) => {
-                tracing::warn!("the PC does not restart by itself: {error}");
-                Ok(BroughtAbout::LeftToOwner)
+        let design = self.trial.design();
+        let resumed = match design.of_sift {
+            None => Resumed::Trial,
+            Some(_) => Resumed::Sift,
+        };
+        let by_itself = design.restarts_by_itself.then_some(resumed);
+        let is_set = self.trial.entry_before().is_some();
+        let Self { context, pc, ledger, id, trial, .. } = self;
+        driving::restart(context, &mut **pc, by_itself, &mut |before| {
+            if is_set {
+                return Ok(());
             }
-        }
+            let event = Event::EntrySet { before };
+            ledger.add_trial_event(*id, context.clock.now(), &event)?;
+            trial.take(&event);
+            Ok(())
+        })
     }
 
     /// Takes out the entry that Windows goes on with the trial by, where it is set.
     fn take_entry_out(&mut self) -> Result<(), Failure> {
         let Some(before) = self.trial.entry_before().cloned() else { return Ok(()) };
-        let lock = self.context.lock(&mut *self.pc)?;
-        sign_in::take_out(&mut *self.pc, &before)?;
-        drop(lock);
+        driving::take_entry_out(&self.context, &mut *self.pc, &before)?;
         self.write(Event::EntryGone)
     }
 
     /// The change that holds what is in force of the trial, with what that is.
     fn holder(&self) -> Result<(Option<ChangeId>, Place), Failure> {
         let layers = self.ledger.layers(&self.pc.identity().id)?;
-        let is_held = |change: ChangeId| {
-            layers.iter().any(|(_, stack)| stack.layers.iter().any(|layer| layer.change == change))
-        };
-        let changes = self.ledger.changes_of_trial(self.id)?;
-        if let Some((change, place)) = changes.into_iter().find(|(change, _)| is_held(*change)) {
-            return Ok((Some(change), place));
-        }
         let design = self.trial.design();
-        match design.holder.filter(|holder| is_held(*holder)) {
-            Some(holder) => Ok((Some(holder), Place::A)),
-            None => Ok((None, design.place_without())),
-        }
+        let own = self.ledger.changes_of_trial(self.id)?.into_iter();
+        let at_first = design.holder.map(|holder| (holder, Place::A));
+        Ok(match first_held(&layers, own.chain(at_first)) {
+            Some((change, place)) => (Some(change), place),
+            None => (None, design.place_without()),
+        })
     }
 
     fn seen(&self) -> Result<Seen, Failure> {
@@ -261,23 +271,9 @@ impl<'a> Driver<'a> {
             Place::B => Some(&design.b),
             Place::Neither => None,
         };
-        match (arm.filter(|arm| !arm.wishes.is_empty()), holder) {
-            (Some(arm), holder) => {
-                let order = Order::new(&*self.pc, self.ledger, target_of(arm), holder, false)?;
-                let order = order.for_trial(self.id, to);
-                let applied = apply::apply(&self.context, &mut *self.pc, self.ledger, order)?;
-                Ok(applied.applied.map(|applied| applied.change))
-            }
-            (None, Some(holder)) => {
-                let selection = Selection::Change(holder);
-                let on_others = OnOthers::Stop;
-                let back = rollback::make_way_back(&*self.pc, self.ledger, &selection, on_others)?;
-                let (context, pc) = (&self.context, &mut *self.pc);
-                rollback::roll_back(context, pc, self.ledger, &selection, on_others, back)?;
-                Ok(None)
-            }
-            (None, None) => Ok(None),
-        }
+        let target = arm.map(target_of);
+        let made_for = ChangeFor::Trial(self.id, to);
+        driving::switch(&self.context, &mut *self.pc, self.ledger, target, holder, made_for)
     }
 
     /// Visits the state that the PC is in, at each graphics level one after another.
@@ -307,7 +303,7 @@ impl<'a> Driver<'a> {
                     .as_ref()
                     .filter(|_| design.judge == Judge::Ping)
                     .map(|target| (target, probing(design.ping_pause_ms))),
-                of_trial: Some(of),
+                made_for: Some(VisitFor::Trial(of)),
             };
             let pc: &mut dyn Pc = &mut *self.pc;
             let made = sources(level).and_then(|mut source| {
@@ -480,20 +476,4 @@ fn no_latency(scene: &SceneName) -> Failure {
 
 fn how_to_go_on() -> &'static str {
     "`frevin trial resume` goes on with the trial, `frevin trial abandon` puts the PC back"
-}
-
-/// The right to drive a trial with this home.
-fn alone(context: &Context) -> Result<std::fs::File, Failure> {
-    crate::own_home::make(context.home())?;
-    let path = context.home().join("trial.lock");
-    let file = fs_err::OpenOptions::new().create(true).truncate(false).write(true).open(path)?;
-    let file = file.into_file();
-    match file.try_lock() {
-        Ok(()) => Ok(file),
-        Err(std::fs::TryLockError::WouldBlock) => {
-            Err(Failure::new(Kind::Busy, "another Frevin is driving a trial")
-                .hint("`frevin trial status` shows how far it is"))
-        }
-        Err(std::fs::TryLockError::Error(error)) => Err(error.into()),
-    }
 }

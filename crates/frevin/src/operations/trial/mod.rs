@@ -3,7 +3,6 @@
 mod begin;
 mod drive;
 mod report;
-mod sign_in;
 mod status;
 
 pub(crate) use begin::{Arms, Beginning, Request, design};
@@ -70,6 +69,7 @@ pub(crate) fn open(ledger: &Ledger, pc: &dyn Pc) -> Result<TrialRecord, Failure>
 
 /// Refuses where a trial of the PC is going on: its two states have to stay what they are.
 pub(crate) fn refuse_open(ledger: &Ledger, pc: &dyn Pc) -> Result<(), Failure> {
+    crate::operations::sift::refuse_open(ledger, pc)?;
     let Some(record) = ledger.open_trial(&pc.identity().id)? else { return Ok(()) };
     let message = format!("nothing was changed: trial {} of this PC is not over", record.id);
     Err(Failure::new(Kind::Guarded, message)

@@ -1,4 +1,4 @@
-//! Going on with a trial by itself after its owner has signed in again: an entry of Frevin's own that Windows
+//! Going on with a trial or a sift by itself after its owner has signed in again: an entry of Frevin's own that Windows
 //! runs once.
 //!
 //! What the entry held is written down before it is set, and it is taken out again as soon as the trial goes on,
@@ -17,13 +17,22 @@ const ENTRY: &str =
 /// Windows runs no entry that is longer.
 const LONGEST: usize = 260;
 
+/// What goes on after the sign-in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Resumed {
+    /// A trial.
+    Trial,
+    /// A sift.
+    Sift,
+}
+
 /// The setting that the entry is.
 pub(super) fn entry() -> Result<Address, Failure> {
     ENTRY.parse().map_err(|error| Failure::new(Kind::Internal, format!("{ENTRY}: {error}")))
 }
 
 /// What Windows is to run: this very program, for this home and this PC.
-pub(super) fn command(context: &Context) -> Result<String, Failure> {
+pub(super) fn command(context: &Context, resumed: Resumed) -> Result<String, Failure> {
     let program = std::env::current_exe()?;
     let home = std::path::absolute(context.home())?;
     let quoted = |path: &std::path::Path| {
@@ -35,8 +44,12 @@ pub(super) fn command(context: &Context) -> Result<String, Failure> {
         }
         Ok(format!("\"{text}\""))
     };
+    let what = match resumed {
+        Resumed::Trial => "trial",
+        Resumed::Sift => "sift",
+    };
     let command = format!(
-        "{} trial resume --after-sign-in --pc live --home {}",
+        "{} {what} resume --after-sign-in --pc live --home {}",
         quoted(&program)?,
         quoted(&home)?
     );

@@ -1,0 +1,206 @@
+//! `frevin sift`
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use clap::{Args, Subcommand};
+use frevin_core::ids::SceneName;
+use frevin_core::sift::SiftId;
+use frevin_core::trial::KeepPolicy;
+use frevin_core::tweak::TweakId;
+use frevin_ledger::{Ledger, SiftRecord};
+use frevin_pc::{PcKind, Restarts};
+
+use crate::commands::trial::{Keep, ask_for_rights, parse_budget, seed_of_now};
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::measure::scene_source::SceneSource;
+use crate::operations::refuse_unfinished;
+use crate::operations::sift::{
+    SiftBeginning, SiftDriver, SiftList, SiftRequest, design, find, open, report,
+};
+use crate::operations::target::find_tweak;
+use crate::operations::trial::{Stopped, refuse_open};
+use crate::outcome::Outcome;
+use crate::view::Page;
+use crate::view::sift::{SiftStatus, show_beginning};
+
+/// Find out which tweaks of a profile matter: about half of them on at a time, in turns, until each is known to help, to
+/// hurt, or not to matter
+#[derive(Debug, Subcommand)]
+pub(crate) enum SiftCommand {
+    Start(Box<SiftStartArgs>),
+    /// Go on with a sift: after a restart, or whatever cut it off
+    Resume {
+        /// Windows has started it after a sign-in
+        #[arg(long, hide = true)]
+        after_sign_in: bool,
+    },
+    /// Show how far the sift that is going on is
+    Status {
+        /// Show what the latest look says too; it is no reason to stop
+        #[arg(long)]
+        peek: bool,
+    },
+    /// Give the sift up, and put the PC back to what it was before it
+    Abandon,
+    /// List the sifts of this PC
+    List,
+    /// Show what a sift found of each tweak
+    Show {
+        /// Its number [default: the latest]
+        sift: Option<i64>,
+    },
+}
+
+/// Begin a sift of a profile's tweaks; what helps is tried against the PC as it is, and kept if it is better
+#[derive(Debug, Args)]
+pub(crate) struct SiftStartArgs {
+    /// A saved profile: NAME, NAME@3, or NAME@ and the beginning of a hash
+    #[arg(value_name = "PROFILE[@REV]")]
+    profile: String,
+    /// What is measured [default: what the profile names]
+    #[arg(long, value_name = "SCENE")]
+    scene: Option<SceneName>,
+    /// Runs of a configuration that count, after one that does not: with two, fewer restarts are needed
+    #[arg(long, value_name = "RUNS", default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=20))]
+    runs_per_restart: u16,
+    /// Length of a run
+    #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u16).range(5..=3600))]
+    seconds: u16,
+    /// What chance in it comes from [default: another each time]
+    #[arg(long)]
+    seed: Option<u64>,
+    /// The most time that it may take, with the trial at its end, like 90min or 3h: it stops at a look with what is known
+    #[arg(long, value_name = "TIME", value_parser = parse_budget)]
+    budget: Option<Duration>,
+    /// What of that trial stays in force where no difference is shown
+    #[arg(long, value_enum, default_value_t = Keep::Better)]
+    keep: Keep,
+    /// Sift this tweak too, although it is for experts; else each is asked for
+    #[arg(long, value_name = "AREA/NAME")]
+    expert: Vec<String>,
+    /// Let Frevin restart the PC itself where that is needed, each time after half a minute, and go on after you have
+    /// signed in [live PCs; else it says when to restart]
+    #[arg(long)]
+    restart_by_itself: bool,
+}
+
+pub(crate) fn run(context: &Context, command: &SiftCommand) -> Result<Outcome, Failure> {
+    let mut pc = context.restartable_pc()?;
+    let mut ledger = context.ledger()?;
+    let pc = &mut *pc;
+    match command {
+        SiftCommand::Start(args) => start(context, pc, &mut ledger, args),
+        SiftCommand::Resume { after_sign_in } => {
+            let record = open(&ledger, &*pc)?;
+            if *after_sign_in && record.design.as_administrator && !pc.has_administrator_rights()? {
+                return ask_for_rights(context);
+            }
+            let driver = SiftDriver::resume(context, pc, &mut ledger, record.id)?;
+            let outcome = drive(context, driver)?;
+            if *after_sign_in {
+                outcome.page.print()?;
+                let _ = context.wait_for_owner("Press Enter to close this window");
+            }
+            Ok(outcome)
+        }
+        SiftCommand::Abandon => {
+            let record = open(&ledger, &*pc)?;
+            let mut driver = SiftDriver::resume(context, pc, &mut ledger, record.id)?;
+            driver.give_up()?;
+            drive(context, driver)
+        }
+        SiftCommand::Status { peek } => {
+            let record = find(&ledger, &*pc, None)?;
+            status(&ledger, &record, *peek)
+        }
+        SiftCommand::List => {
+            let records = ledger.sifts(&pc.identity().id)?;
+            let sifts = records.iter().map(|record| report(&ledger, record, false));
+            Ok(Outcome::yes(&SiftList { sifts: sifts.collect::<Result<_, _>>()? }))
+        }
+        SiftCommand::Show { sift } => {
+            let record = find(&ledger, &*pc, sift.map(SiftId))?;
+            if record.has_ended() {
+                Ok(Outcome::yes(&report(&ledger, &record, false)?))
+            } else {
+                status(&ledger, &record, false)
+            }
+        }
+    }
+}
+
+fn status(ledger: &Ledger, record: &SiftRecord, peek: bool) -> Result<Outcome, Failure> {
+    Ok(Outcome::yes(&SiftStatus { report: report(ledger, record, peek)?, stopped: None }))
+}
+
+fn start(
+    context: &Context,
+    pc: &mut dyn Restarts,
+    ledger: &mut Ledger,
+    args: &SiftStartArgs,
+) -> Result<Outcome, Failure> {
+    refuse_unfinished(ledger, &*pc)?;
+    refuse_open(ledger, &*pc)?;
+    let catalogue = context.catalogue()?;
+    let experts: BTreeSet<TweakId> = args
+        .expert
+        .iter()
+        .map(|written| Ok(find_tweak(&catalogue, written)?.id.clone()))
+        .collect::<Result<_, Failure>>()?;
+    let mut request = SiftRequest {
+        profile: args.profile.clone(),
+        scene: args.scene.clone(),
+        runs: args.runs_per_restart.into(),
+        run_seconds: args.seconds.into(),
+        seed: args.seed.unwrap_or_else(|| seed_of_now(context)),
+        budget: args.budget,
+        keep: match args.keep {
+            Keep::Better => KeepPolicy::Better,
+            Keep::NotWorse => KeepPolicy::NotWorse,
+        },
+        experts,
+        as_administrator: pc.has_administrator_rights()?,
+        restarts_by_itself: args.restart_by_itself,
+        runs_start_program: false,
+    };
+    let mut sifted = design(context, &*pc, ledger, &request)?;
+    let source = SceneSource::find(context, &*pc, ledger, &sifted.design.scene)?;
+    // A scene that starts its program anew spares the restart.
+    request.runs_start_program = source.starts_program();
+    // Each tweak for experts is a question of its own; where nobody can be asked, it is left out.
+    for expert in &sifted.experts_unasked {
+        let tweak = catalogue.get(expert);
+        let may_break = tweak.map(|tweak| tweak.may_break.clone()).unwrap_or_default();
+        if context.asks_owner(&format!("Sift {expert} too? It is for experts. {may_break}"))? {
+            request.experts.insert(expert.clone());
+        }
+    }
+    sifted = design(context, &*pc, ledger, &request)?;
+    let mut page = Page::default();
+    let begin = SiftBeginning {
+        sifted: &sifted,
+        recording: source.in_words(),
+        is_simulated: pc.identity().kind == PcKind::Rehearsal,
+        undo_folder: context.undo_folder(&*pc),
+    };
+    show_beginning(&begin, &mut page);
+    context.confirm(&page, "Begin it?")?;
+    let driver = SiftDriver::begin(context, pc, ledger, sifted.design)?;
+    drive(context, driver)
+}
+
+/// Drives a sift and tells where it stopped.
+fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failure> {
+    let source = driver.source(context)?;
+    let stopped = driver.drive(&source)?;
+    let (ledger, _, record) = driver.done()?;
+    let report = report(ledger, &record, false)?;
+    match stopped {
+        Stopped::Ended => Ok(Outcome::yes(&report)),
+        Stopped::ForRestart | Stopped::Restarting | Stopped::Resting => {
+            Ok(Outcome::yes(&SiftStatus { report, stopped: Some(stopped) }))
+        }
+    }
+}

@@ -1,0 +1,294 @@
+//! What a sift is to be: from what its owner asked for to its design.
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use frevin_core::ids::SceneName;
+use frevin_core::preview::{LeftOut, Plan, Wish};
+use frevin_core::setting::{Address, ObjectKind, PowerSource, TakesEffect, protection};
+use frevin_core::sift::{
+    Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, SiftDesign, SiftRule,
+    SiftedTweak, USUAL_ROW_SPREAD, columns,
+};
+use frevin_core::trial::{KeepPolicy, Pace};
+use frevin_core::tweak::{Risk, TweakId};
+use frevin_core::verdict::LARGEST_PAIR_COUNTS;
+use frevin_ledger::Ledger;
+use frevin_pc::Pc;
+
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::operations::apply::{Order, make_plan};
+use crate::operations::target::{Named, Target, Unsaved, load, resolve};
+use crate::operations::trial::pace;
+use crate::operations::waiting::waiting;
+
+/// The pairs of the trial at the end, where no budget says otherwise.
+const TRIAL_PAIRS: usize = 12;
+/// Runs of a visit of that trial.
+const TRIAL_RUNS: u32 = 3;
+
+/// What the owner asked for.
+#[derive(Debug, Clone)]
+pub(crate) struct SiftRequest {
+    pub(crate) profile: String,
+    /// What is measured; nothing: what the profile names.
+    pub(crate) scene: Option<SceneName>,
+    pub(crate) runs: usize,
+    pub(crate) run_seconds: u32,
+    pub(crate) seed: u64,
+    pub(crate) budget: Option<Duration>,
+    pub(crate) keep: KeepPolicy,
+    /// Tweaks for experts that the owner agreed to, one by one.
+    pub(crate) experts: BTreeSet<TweakId>,
+    pub(crate) as_administrator: bool,
+    pub(crate) restarts_by_itself: bool,
+    /// Whether each run starts what is measured anew.
+    pub(crate) runs_start_program: bool,
+}
+
+/// A sift as it would be.
+pub(crate) struct SiftedDesign {
+    pub(crate) design: SiftDesign,
+    pub(crate) left_out: Vec<LeftOut>,
+    /// Tweaks for experts that nobody agreed to yet.
+    pub(crate) experts_unasked: Vec<TweakId>,
+    pub(crate) starts_before_rows: usize,
+    pub(crate) expected: ExpectedSift,
+}
+
+/// How long a sift may take, with the trial at its end.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct ExpectedSift {
+    pub(crate) least: Duration,
+    pub(crate) typical: Duration,
+    pub(crate) most: Duration,
+}
+
+/// A sift as it would be, with what else is shown before it begins.
+pub(crate) struct SiftBeginning<'a> {
+    pub(crate) sifted: &'a SiftedDesign,
+    pub(crate) recording: Option<String>,
+    pub(crate) is_simulated: bool,
+    /// Where undo files are written to.
+    pub(crate) undo_folder: std::path::PathBuf,
+}
+
+/// How long the parts of a sift take.
+#[derive(Debug, Clone, Copy)]
+struct SiftPace {
+    row: Duration,
+    start: Duration,
+    pair: Duration,
+}
+
+impl SiftPace {
+    fn of(pace: Pace, restarts: bool, runs: usize) -> Self {
+        let start = if restarts { pace.restart } else { Duration::ZERO };
+        let warm_up = u32::from(restarts);
+        let runs = u32::try_from(runs).unwrap_or(u32::MAX);
+        Self {
+            row: start + pace.run * (runs + warm_up),
+            start,
+            pair: (start + pace.run * (TRIAL_RUNS + warm_up)) * 2,
+        }
+    }
+
+    fn takes(self, starts: usize, rows: usize, pairs: usize) -> Duration {
+        let times = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
+        self.start * times(starts) + self.row * times(rows) + self.pair * times(pairs)
+    }
+
+    /// The most rows that fit into a budget, beside the shortest trial; else the time that the fewest need.
+    fn rows_within(self, budget: Duration, starts: usize) -> Result<usize, Duration> {
+        let pairs = LARGEST_PAIR_COUNTS[0];
+        let fit = |rows: &usize| self.takes(starts, *rows, pairs) <= budget;
+        let rows = (FIRST_LOOK..=MOST_ROWS).step_by(LOOK_EVERY).filter(fit).last();
+        rows.ok_or_else(|| self.takes(starts, FIRST_LOOK, pairs))
+    }
+}
+
+/// Settles a sift on a PC. Nothing is written.
+pub(crate) fn design(
+    context: &Context,
+    pc: &dyn Pc,
+    ledger: &Ledger,
+    request: &SiftRequest,
+) -> Result<SiftedDesign, Failure> {
+    let catalogue = context.catalogue()?;
+    let facts = context.facts(pc)?;
+    let named = Named::Profile(request.profile.clone());
+    let target = resolve(&named, &[], &catalogue, ledger, &facts, Unsaved::Refused)?;
+    let Target { title, revision, wishes, mut left_out, by_hand } = target;
+    left_out.extend(by_hand.iter().map(|by_hand| LeftOut {
+        used: frevin_core::tweak::TweakUse::plain(by_hand.tweak.clone()),
+        reasons: vec!["it is done by hand".to_owned()],
+    }));
+    let (mut candidates, mut plans, mut experts_unasked) = (Vec::new(), Vec::new(), Vec::new());
+    for wish in wishes {
+        let Some(tweak) = catalogue.get(&wish.used.tweak) else { continue };
+        if tweak.risk == Risk::Expert && !request.experts.contains(&tweak.id) {
+            experts_unasked.push(tweak.id.clone());
+            let reasons =
+                vec![format!("it is for experts, and nobody agreed to it: --expert {}", tweak.id)];
+            left_out.push(LeftOut { used: wish.used, reasons });
+            continue;
+        }
+        match column_of(pc, ledger, &wish)? {
+            Ok(plan) => {
+                plans.push(plan);
+                candidates.push(Candidate {
+                    tweak: SiftedTweak { wish, risk: tweak.risk },
+                    conflicts: tweak.conflicts.clone(),
+                    needs: tweak.needs.clone(),
+                });
+            }
+            Err(reason) => left_out.push(LeftOut { used: wish.used, reasons: vec![reason] }),
+        }
+    }
+    let Columns { tweaks, exclusive, needs } = columns(candidates);
+    refuse_count(tweaks.len(), &left_out)?;
+    let felt_late = |moment: TakesEffect| match moment {
+        TakesEffect::Now => false,
+        TakesEffect::ProgramRestart => !request.runs_start_program,
+        TakesEffect::ServiceRestart
+        | TakesEffect::DeviceRestart
+        | TakesEffect::SignOut
+        | TakesEffect::Restart => true,
+    };
+    let waits = waiting(pc, ledger)?;
+    let moments = plans.iter().flat_map(Plan::writes).map(|step| step.takes_effect);
+    let restarts = moments.chain(waits.iter().map(|waiting| waiting.waits_for)).any(felt_late);
+    let (profile, _) = load(&request.profile, &catalogue, ledger, Unsaved::Refused)?;
+    let scene = request.scene.clone().or(profile.scene).ok_or_else(|| {
+        Failure::new(Kind::Usage, "say what is to be measured: --scene NAME")
+            .hint("`frevin scene list` shows the scenes there are")
+    })?;
+    let known = row_variance(ledger, pc, &scene, request, restarts)?;
+    let mut design = SiftDesign {
+        title,
+        revision,
+        tweaks,
+        exclusive,
+        needs,
+        others: ledger.layers(&pc.identity().id)?.digest(),
+        boot: pc.boot()?,
+        scene,
+        runs: request.runs,
+        warm_up: usize::from(restarts),
+        run_seconds: request.run_seconds,
+        restarts,
+        restarts_by_itself: restarts && request.restarts_by_itself,
+        as_administrator: request.as_administrator,
+        rule: SiftRule {
+            seed: request.seed,
+            row_variance: known.unwrap_or(USUAL_ROW_SPREAD * USUAL_ROW_SPREAD),
+            most_rows: MOST_ROWS,
+        },
+        with_history: known.is_some(),
+        trial_pairs: TRIAL_PAIRS,
+        keep: request.keep,
+        on_battery: facts.power_source == PowerSource::Battery,
+    };
+    let impossible = |error: frevin_core::sift::FactorsError| {
+        Failure::new(Kind::Usage, format!("this profile cannot be sifted: {error}"))
+    };
+    design.factors().map_err(impossible)?;
+    let starts = frevin_core::sift::Sift::replay(design.clone(), &[])
+        .map_err(impossible)?
+        .introduction_starts();
+    let trials = ledger.trials(&pc.identity().id)?;
+    let pace = SiftPace::of(pace(&trials, design.run_seconds), restarts, design.runs);
+    if let Some(budget) = request.budget {
+        design.rule.most_rows = pace.rows_within(budget, starts).map_err(|needed| {
+            let minutes = needed.as_secs().div_ceil(60);
+            let message = format!("a sift of this takes up to {minutes} min at least");
+            Failure::new(Kind::Usage, message)
+                .detail(format!("{FIRST_LOOK} configurations and the shortest trial are the least"))
+                .hint(format!("give it --budget {minutes}min, or shorter runs with --seconds"))
+        })?;
+        design.trial_pairs = LARGEST_PAIR_COUNTS[0];
+    }
+    // Of many made-up PCs with 10, 20 and 40 tweaks, sifts took 19, 22 and 24 configurations (docs/measuring.md).
+    let typical = (18 + design.tweaks.len() / 6).min(design.rule.most_rows);
+    let expected = ExpectedSift {
+        least: pace.takes(starts, FIRST_LOOK, 0),
+        typical: pace.takes(starts, typical, design.trial_pairs * 3 / 4),
+        most: pace.takes(starts, design.rule.most_rows, design.trial_pairs),
+    };
+    Ok(SiftedDesign { design, left_out, experts_unasked, starts_before_rows: starts, expected })
+}
+
+fn refuse_count(columns: usize, left_out: &[LeftOut]) -> Result<(), Failure> {
+    let why = left_out
+        .iter()
+        .map(|left_out| format!("{} is left out: {}", left_out.used, left_out.reasons.join("; ")));
+    let message = match columns {
+        0 | 1 => "there is nothing to sift: fewer than two tweaks change something here".to_owned(),
+        _ if columns > MOST_COLUMNS => {
+            format!("{columns} tweaks are too many to sift at once; {MOST_COLUMNS} are the most")
+        }
+        _ => return Ok(()),
+    };
+    let failure = Failure::new(Kind::Usage, message).details(why);
+    Err(if columns == 1 {
+        failure.hint("one tweak is tried by itself: `frevin trial start --tweak AREA/NAME`")
+    } else {
+        failure
+    })
+}
+
+/// The plan that switches a tweak on alone; or why it is no column of a sift.
+fn column_of(pc: &dyn Pc, ledger: &Ledger, wish: &Wish) -> Result<Result<Plan, String>, Failure> {
+    for wanted in &wish.settings {
+        let one_way = match &wanted.address {
+            Address::Clean(_) => Some("what is cleaned away is not switched back and forth"),
+            Address::Object(object) => match object.kind() {
+                ObjectKind::App => Some("an app is not taken off and put on again and again"),
+                ObjectKind::Feature => Some("a feature of Windows is not switched back and forth"),
+                _ => None,
+            },
+            _ => None,
+        };
+        if let Some(reason) = one_way {
+            return Ok(Err(reason.to_owned()));
+        }
+        if protection(&wanted.address).is_some() {
+            return Ok(Err("it touches what is protected".to_owned()));
+        }
+    }
+    let plan = make_plan(pc, ledger, std::slice::from_ref(wish), None)?;
+    if !plan.steps.iter().any(|step| step.action.writes()) {
+        return Ok(Err("it changes nothing on this PC".to_owned()));
+    }
+    let target = Target {
+        title: wish.used.to_string(),
+        revision: None,
+        wishes: vec![wish.clone()],
+        left_out: Vec::new(),
+        by_hand: Vec::new(),
+    };
+    let order = Order::new(pc, ledger, target, None, false)?;
+    Ok(order.check().map(|()| plan).map_err(|failure| failure.message))
+}
+
+/// The variance of a row beside the effects, as earlier sifts of the PC showed it in this scene, with as many runs.
+fn row_variance(
+    ledger: &Ledger,
+    pc: &dyn Pc,
+    scene: &SceneName,
+    request: &SiftRequest,
+    restarts: bool,
+) -> Result<Option<f64>, Failure> {
+    let mut known = Vec::new();
+    for record in ledger.sifts(&pc.identity().id)? {
+        let design = &record.design;
+        let is_alike = design.scene == *scene
+            && (design.runs, design.run_seconds, design.restarts)
+                == (request.runs, request.run_seconds, restarts);
+        if is_alike && record.has_ended() {
+            known.extend(record.sift()?.sifting().row_variance());
+        }
+    }
+    Ok((!known.is_empty()).then(|| known.iter().sum::<f64>() / known.len() as f64))
+}

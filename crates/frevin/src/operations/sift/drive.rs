@@ -1,0 +1,433 @@
+//! Driving a sift: what its machine says is done, one action after another, each written down before it is done.
+//!
+//! As with trials, what is in force is read from the layers that the ledger holds, never from what was written down.
+
+use std::time::Duration;
+
+use frevin_core::ids::StateName;
+use frevin_core::layers::{ChangeId, Selection};
+use frevin_core::preview::OnOthers;
+use frevin_core::sift::{
+    Configuration, RowFigures, SeenBySift, Sift, SiftAction, SiftDesign, SiftEvent, SiftId,
+    SiftProgress,
+};
+use frevin_core::trial::{
+    ArmDesign, Circumstances, Design, Doubt, EarlierTrial, Ending, Question, TrialId, doubts,
+    histories,
+};
+use frevin_core::verdict::{Histories, Judge, Margins, PairLimit, Verdict};
+use frevin_core::visits::{VisitId, VisitRecord};
+use frevin_ledger::{ChangeFor, Ledger, NewSift, SiftRecord, VisitFor};
+use frevin_pc::{BroughtAbout, Pc, Restarts};
+
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::measure::scene_source::SceneSource;
+use crate::measure::{DeclaredConditions, VisitPlan, visit};
+use crate::operations::driving::{self, alone, first_held};
+use crate::operations::recover;
+use crate::operations::sign_in::Resumed;
+use crate::operations::target::Target;
+use crate::operations::trial::{Driver, Stopped};
+
+/// Runs of a visit of the trial at the end.
+const TRIAL_RUNS: usize = 3;
+/// What the seed of that trial differs by from the one of the sift.
+const TRIAL_SEED: u64 = 0x5EED;
+
+/// A sift that is gone on with.
+pub(crate) struct SiftDriver<'a> {
+    context: Context,
+    pc: &'a mut dyn Restarts,
+    ledger: &'a mut Ledger,
+    id: SiftId,
+    sift: Sift,
+    /// Held as long as it is driven.
+    _alone: std::fs::File,
+}
+
+impl<'a> SiftDriver<'a> {
+    /// Begins a sift, durably.
+    pub(crate) fn begin(
+        context: &Context,
+        pc: &'a mut dyn Restarts,
+        ledger: &'a mut Ledger,
+        design: SiftDesign,
+    ) -> Result<Self, Failure> {
+        let alone = alone(context)?;
+        let sift = replay(design.clone())?;
+        let (pc_id, boot) = (pc.identity().id.clone(), pc.boot()?);
+        let new = NewSift { pc: &pc_id, boot: &boot, at: context.clock.now(), design: &design };
+        let id = ledger.begin_sift(&new)?;
+        // One word for the whole of it was enough.
+        let context = context.clone().with_word_given();
+        Ok(Self { context, pc, ledger, id, sift, _alone: alone })
+    }
+
+    /// Goes on with a sift. What was cut off is settled first.
+    pub(crate) fn resume(
+        context: &Context,
+        pc: &'a mut dyn Restarts,
+        ledger: &'a mut Ledger,
+        id: SiftId,
+    ) -> Result<Self, Failure> {
+        let alone = alone(context)?;
+        recover::recover(context, &mut *pc, ledger, OnOthers::Stop)?;
+        let sift = ledger.sift(id)?.sift()?;
+        let context = context.clone().with_word_given();
+        let mut driver = Self { context, pc, ledger, id, sift, _alone: alone };
+        if let Some(before) = driver.sift.entry_before().cloned() {
+            driving::take_entry_out(&driver.context, &mut *driver.pc, &before)?;
+            driver.write(SiftEvent::EntryGone)?;
+        }
+        driver.settle_trial()?;
+        driver.settle_visits()?;
+        Ok(driver)
+    }
+
+    /// The sift as the ledger keeps it.
+    pub(crate) fn record(&self) -> Result<SiftRecord, Failure> {
+        Ok(self.ledger.sift(self.id)?)
+    }
+
+    /// How a run comes about.
+    pub(crate) fn source(&mut self, context: &Context) -> Result<SceneSource, Failure> {
+        let scene = self.sift.design().scene.clone();
+        SceneSource::find(context, &*self.pc, self.ledger, &scene)
+    }
+
+    /// What it was driven with, and the sift as the ledger keeps it now.
+    pub(crate) fn done(self) -> Result<(&'a Ledger, &'a dyn Pc, SiftRecord), Failure> {
+        let record = self.record()?;
+        Ok((self.ledger, self.pc, record))
+    }
+
+    /// Writes down that the owner gives it up; a trial of what helped is given up too.
+    pub(crate) fn give_up(&mut self) -> Result<(), Failure> {
+        if self.sift.progress() == SiftProgress::InTrial {
+            if let Some(trial) = self.sift.trial()
+                && self.trial_ended(trial)?.is_none()
+            {
+                self.trial_driver(trial)?.give_up()?;
+            }
+            return Ok(());
+        }
+        if self.sift.is_abandoned() { Ok(()) } else { self.write(SiftEvent::Abandoned) }
+    }
+
+    /// Does what is next until the sift ends or has to wait for its owner.
+    pub(crate) fn drive(&mut self, source: &SceneSource) -> Result<Stopped, Failure> {
+        loop {
+            let seen = self.seen()?;
+            let action = self.sift.next(&seen);
+            match action.clone() {
+                SiftAction::Nothing => return Ok(Stopped::Ended),
+                SiftAction::Blocked => return Err(blocked()),
+                SiftAction::Decide => self.write(SiftEvent::Decided)?,
+                SiftAction::End => {
+                    let (verdict, ending) = seen.trial_ended.unzip();
+                    self.write(SiftEvent::Ended { verdict, ending })?;
+                }
+                SiftAction::Switch { to } => {
+                    self.write(SiftEvent::Began { action, boot: seen.boot })?;
+                    let change = self.switch(&to).map_err(|failure| failure.hint(GO_ON))?;
+                    self.write(SiftEvent::Switched { to, change })?;
+                }
+                SiftAction::Restart => {
+                    self.write(SiftEvent::Began { action, boot: seen.boot })?;
+                    match self.restart()? {
+                        BroughtAbout::Done { .. } => {
+                            let boot = self.pc.boot()?;
+                            self.write(SiftEvent::Restarted { boot })?;
+                        }
+                        BroughtAbout::Begun => return Ok(Stopped::Restarting),
+                        BroughtAbout::LeftToOwner => return Ok(Stopped::ForRestart),
+                    }
+                }
+                SiftAction::Introduce { group } => {
+                    self.write(SiftEvent::Began { action, boot: seen.boot })?;
+                    self.write(SiftEvent::Introduced { group })?;
+                }
+                SiftAction::Measure { row } => {
+                    self.write(SiftEvent::Began { action, boot: seen.boot })?;
+                    self.measure(row, source)?;
+                }
+                SiftAction::BeginTrial => {
+                    self.write(SiftEvent::Began { action, boot: seen.boot })?;
+                    self.begin_trial()?;
+                }
+                SiftAction::GoOnWithTrial { trial } => {
+                    let context = self.context.clone();
+                    let mut driver = self.trial_driver(trial)?;
+                    driver.go_on()?;
+                    match driver.drive(&mut |_| source.make(&context))? {
+                        Stopped::Ended => {}
+                        stopped => return Ok(stopped),
+                    }
+                }
+            }
+        }
+    }
+
+    fn write(&mut self, event: SiftEvent) -> Result<(), Failure> {
+        self.ledger.add_sift_event(self.id, self.context.clock.now(), &event)?;
+        self.sift.take(&event);
+        Ok(())
+    }
+
+    /// The change that holds what is in force of the sift, with what that is.
+    fn holder(&self) -> Result<(Option<ChangeId>, Configuration), Failure> {
+        let layers = self.ledger.layers(&self.pc.identity().id)?;
+        Ok(match first_held(&layers, self.ledger.changes_of_sift(self.id)?) {
+            Some((change, configuration)) => (Some(change), configuration),
+            None => (None, Configuration::default()),
+        })
+    }
+
+    fn trial_ended(&self, trial: TrialId) -> Result<Option<(Verdict, Ending)>, Failure> {
+        let trial = self.ledger.trial(trial)?.trial();
+        Ok(trial.ended().map(|ending| (trial.comparison().verdict, ending)))
+    }
+
+    fn seen(&self) -> Result<SeenBySift, Failure> {
+        let (holder, configuration) = self.holder()?;
+        let mut others = self.ledger.layers(&self.pc.identity().id)?;
+        if let Some(holder) = holder {
+            drop(others.take_out(&Selection::Change(holder)));
+        }
+        let others_are_as_before = others.digest() == self.sift.design().others;
+        let trial = self.sift.trial().map(|trial| self.trial_ended(trial)).transpose()?;
+        let boot = self.pc.boot()?;
+        Ok(SeenBySift { configuration, boot, others_are_as_before, trial_ended: trial.flatten() })
+    }
+
+    /// Brings the PC from one configuration to another, in one step.
+    fn switch(&mut self, to: &Configuration) -> Result<Option<ChangeId>, Failure> {
+        let (holder, _) = self.holder()?;
+        let design = self.sift.design();
+        let target = Target {
+            title: format!(
+                "{} of {} tweaks of {}",
+                to.columns().len(),
+                design.tweaks.len(),
+                design.title
+            ),
+            revision: design.revision.clone(),
+            wishes: design.wishes(to),
+            left_out: Vec::new(),
+            by_hand: Vec::new(),
+        };
+        let made_for = ChangeFor::Sift(self.id, to.clone());
+        driving::switch(&self.context, &mut *self.pc, self.ledger, Some(target), holder, made_for)
+    }
+
+    fn restart(&mut self) -> Result<BroughtAbout, Failure> {
+        let by_itself = self.sift.design().restarts_by_itself.then_some(Resumed::Sift);
+        let is_set = self.sift.entry_before().is_some();
+        let Self { context, pc, ledger, id, sift, .. } = self;
+        driving::restart(context, &mut **pc, by_itself, &mut |before| {
+            if is_set {
+                return Ok(());
+            }
+            let event = SiftEvent::EntrySet { before };
+            ledger.add_sift_event(*id, context.clock.now(), &event)?;
+            sift.take(&event);
+            Ok(())
+        })
+    }
+
+    /// Measures the configuration that the PC is in.
+    fn measure(&mut self, row: usize, source: &SceneSource) -> Result<(), Failure> {
+        let design = self.sift.design().clone();
+        let state_name = state_name(self.id, row)?;
+        self.context.say_on_terminal(format_args!(
+            "configuration {} of at most {}, {} tweaks on",
+            self.sift.sifting().measurements() + 1,
+            design.rule.most_rows,
+            self.sift.configuration(row).columns().len(),
+        ));
+        let plan = VisitPlan {
+            scene: &design.scene,
+            state_name: &state_name,
+            runs: design.runs,
+            warm_up: Some(design.warm_up),
+            length: Duration::from_secs(design.run_seconds.into()),
+            despite_waiting: false,
+            declared: &DeclaredConditions::default(),
+            ping: None,
+            ping_runs: None,
+            made_for: Some(VisitFor::Sift(self.id, row)),
+        };
+        let pc: &mut dyn Pc = &mut *self.pc;
+        let context = &self.context;
+        let ledger = &mut *self.ledger;
+        let made = source
+            .make(context)
+            .and_then(|mut source| visit(context, ledger, Some(pc), &mut *source, &plan));
+        match made {
+            Ok(visit) => self.acknowledge(row, visit),
+            Err(failure) => {
+                let reason = failure.message.clone();
+                let doubt = Doubt::BrokenOff { reason };
+                self.write(SiftEvent::Voided { row, visit: None, doubt })?;
+                Err(failure.hint(GO_ON))
+            }
+        }
+    }
+
+    /// Looks at a visit that is whole, and writes down whether it counts.
+    fn acknowledge(&mut self, row: usize, visit: VisitId) -> Result<(), Failure> {
+        let record = self.ledger.visit(visit)?;
+        let design = self.sift.design();
+        let circumstances =
+            Circumstances { on_battery: design.on_battery, run_seconds: design.run_seconds };
+        let earlier = self
+            .sift
+            .rows()
+            .iter()
+            .flatten()
+            .map(|(visit, _)| Ok(self.ledger.visit(*visit)?))
+            .collect::<Result<Vec<_>, Failure>>()?;
+        let doubts = doubts(circumstances, &record, &earlier);
+        match doubts.first() {
+            Some(doubt) if self.sift.repeats_doubtful_row() => {
+                self.ledger.void_visit(visit, &format!("sift {} makes it again", self.id))?;
+                let doubt = doubt.clone();
+                self.write(SiftEvent::Voided { row, visit: Some(visit), doubt })
+            }
+            _ => {
+                let figures = figures(&record)?;
+                self.write(SiftEvent::Measured { row, visit, figures, doubts })
+            }
+        }
+    }
+
+    /// Settles a visit that was cut off before it was acknowledged.
+    fn settle_visits(&mut self) -> Result<(), Failure> {
+        let record = self.record()?;
+        let told: Vec<VisitId> = record
+            .events
+            .iter()
+            .filter_map(|timed| match &timed.event {
+                SiftEvent::Measured { visit, .. } => Some(*visit),
+                SiftEvent::Voided { visit, .. } => *visit,
+                _ => None,
+            })
+            .collect();
+        let visits = self.ledger.visits_of_sift(self.id)?;
+        let untold: Vec<(VisitId, usize)> =
+            visits.into_iter().filter(|(visit, _)| !told.contains(visit)).collect();
+        for (visit, row) in untold {
+            if self.sift.due_row() == Some(row) {
+                self.acknowledge(row, visit)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Finds a trial that was begun and not written down before the sift was cut off.
+    fn settle_trial(&mut self) -> Result<(), Failure> {
+        let own = |design: &Design| design.of_sift == Some(self.id);
+        let trials = self.ledger.trials(&self.pc.identity().id)?;
+        let begun = trials.iter().find(|record| own(&record.design)).map(|record| record.id);
+        match (self.sift.trial(), begun) {
+            (None, Some(trial)) => self.write(SiftEvent::TrialBegun { trial }),
+            _ => Ok(()),
+        }
+    }
+
+    /// Begins the trial of what helped against the PC as it was.
+    fn begin_trial(&mut self) -> Result<(), Failure> {
+        let design = self.trial_design()?;
+        let driver = Driver::begin_within(&self.context, &mut *self.pc, self.ledger, design)?;
+        let trial = driver.record()?.id;
+        drop(driver);
+        self.write(SiftEvent::TrialBegun { trial })
+    }
+
+    fn trial_design(&self) -> Result<Design, Failure> {
+        let sift = self.sift.design();
+        let id = &self.pc.identity().id;
+        let layers = self.ledger.layers(id)?;
+        let as_it_was = if layers.is_empty() { "the PC as it is" } else { "what is in force" };
+        let arm = |title: String, wishes| ArmDesign { title, revision: None, wishes };
+        let mut design = Design {
+            question: Question::Apply,
+            a: arm(as_it_was.to_owned(), Vec::new()),
+            b: arm(format!("what helped of {}", sift.title), sift.wishes(&self.sift.helping())),
+            holder: None,
+            others: layers.digest(),
+            boot: self.pc.boot()?,
+            levels: vec![sift.scene.clone()],
+            runs: TRIAL_RUNS,
+            warm_up: usize::from(sift.restarts),
+            run_seconds: sift.run_seconds,
+            restarts: sift.restarts,
+            restarts_by_itself: sift.restarts_by_itself,
+            as_administrator: sift.as_administrator,
+            seed: sift.rule.seed ^ TRIAL_SEED,
+            limit: PairLimit::new(sift.trial_pairs).unwrap_or_default(),
+            margins: Margins::default(),
+            histories: Histories::default(),
+            keep: sift.keep,
+            judge: Judge::FrameRate,
+            ping: None,
+            ping_pause_ms: 0,
+            on_battery: sift.on_battery,
+            of_sift: Some(self.id),
+        };
+        let records = self.ledger.trials(id)?;
+        let earlier: Vec<EarlierTrial> = records
+            .iter()
+            .filter(|record| record.trial().ended().is_some())
+            .map(|record| EarlierTrial { pc: record.pc.clone(), trial: record.trial() })
+            .collect();
+        design.histories = histories(&earlier, id, &design);
+        Ok(design)
+    }
+
+    fn trial_driver(&mut self, trial: TrialId) -> Result<Driver<'_>, Failure> {
+        Driver::resume_within(&self.context, &mut *self.pc, self.ledger, trial)
+    }
+}
+
+const GO_ON: &str =
+    "`frevin sift resume` goes on with the sift, `frevin sift abandon` puts the PC back";
+
+fn replay(design: SiftDesign) -> Result<Sift, Failure> {
+    Sift::replay(design, &[]).map_err(|error| {
+        Failure::new(Kind::Usage, format!("this profile cannot be sifted: {error}"))
+    })
+}
+
+fn blocked() -> Failure {
+    let message = "the sift cannot go on: other changes than its own were made since it began";
+    Failure::new(Kind::Guarded, message)
+        .hint("`frevin log` shows what was done; bring back what was in force, then `frevin sift resume`")
+        .hint("`frevin sift abandon` gives the sift up, and takes back what is its own")
+}
+
+/// The label of the visits to a row of a sift.
+fn state_name(sift: SiftId, row: usize) -> Result<StateName, Failure> {
+    format!("sift-{sift}-row-{}", row + 1).parse().map_err(|error: frevin_core::ids::NameError| {
+        Failure::new(Kind::Internal, error.to_string())
+    })
+}
+
+/// What a visit gave: means over its runs.
+fn figures(visit: &VisitRecord) -> Result<RowFigures, Failure> {
+    let runs: Vec<_> = visit.counted().map(|run| run.metrics).collect();
+    if runs.is_empty() {
+        let message = format!("visit {} has no runs", visit.id.0);
+        return Err(Failure::new(Kind::BadInput, message));
+    }
+    let mean = |of: fn(&frevin_frames::Metrics) -> f64| {
+        runs.iter().map(of).sum::<f64>() / runs.len() as f64
+    };
+    let stutters: usize = runs.iter().map(|run| run.stutter.events).sum();
+    Ok(RowFigures {
+        ln_average_fps: mean(|run| run.average_fps.ln()),
+        ln_low_1_percent_fps: mean(|run| run.low_1_percent_fps.ln()),
+        ln_stutters: (stutters as f64 + 0.5).ln(),
+    })
+}
