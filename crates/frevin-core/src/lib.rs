@@ -9,6 +9,7 @@
 
 pub mod document;
 pub mod environment;
+pub mod evidence;
 pub mod expression;
 pub mod facts;
 pub mod findings;

@@ -7,6 +7,7 @@
 
 mod changes;
 mod error;
+mod evidence;
 mod frame_bytes;
 mod history;
 mod layers;

@@ -69,6 +69,8 @@ pub struct VisitFilter {
     pub scene: Option<SceneName>,
     /// Only of states with this label.
     pub state_name: Option<StateName>,
+    /// Only those that the owner made, and no trial and no sift.
+    pub is_the_owners: bool,
 }
 
 /// The digest of frames, by which the ledger knows them again.
@@ -275,8 +277,9 @@ impl Ledger {
         let state_name = filter.state_name.as_ref().map(StateName::as_str);
         self.select_visits(
             "WHERE (?1 IS NULL OR scene = ?1) AND (?2 IS NULL OR state_name = ?2)
+             AND (NOT ?3 OR (visit.trial IS NULL AND visit.sift IS NULL))
              ORDER BY visit.operation",
-            params![scene, state_name],
+            params![scene, state_name, filter.is_the_owners],
         )
     }
 

@@ -7,6 +7,7 @@
 mod guard;
 mod loss;
 mod median;
+pub mod pool;
 pub mod probes;
 mod rule;
 mod sequence;

@@ -54,6 +54,8 @@ enum Command {
     Trial(commands::trial::TrialCommand),
     #[command(subcommand)]
     Sift(commands::sift::SiftCommand),
+    #[command(subcommand)]
+    Evidence(commands::evidence::EvidenceCommand),
     Log(commands::log::LogArgs),
     #[command(subcommand)]
     Ledger(commands::ledger::LedgerCommand),
@@ -155,6 +157,7 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::Compare(args) => commands::compare::run(context, &args),
         Command::Trial(command) => commands::trial::run(context, &command),
         Command::Sift(command) => commands::sift::run(context, &command),
+        Command::Evidence(command) => commands::evidence::run(context, &command),
         Command::Log(args) => commands::log::run(context, &args),
         Command::Ledger(command) => commands::ledger::run(context, &command),
         Command::Network(args) => commands::network::run(context, &args),

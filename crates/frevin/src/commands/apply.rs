@@ -6,12 +6,14 @@ use super::target::{ReplacesArgs, TargetArgs};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::operations::apply::{self, Order};
+use crate::operations::evidence::{measured_worse, of_wishes};
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Unsaved;
 use crate::operations::trial::refuse_open;
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View as _};
 use crate::view::Page;
+use crate::view::evidence::measured_worse_in_words;
 use crate::view::plan::PlanReport;
 
 /// Apply a profile: snapshot first, every write read back, all of it or nothing
@@ -41,7 +43,14 @@ pub(crate) fn run(context: &Context, args: &ApplyArgs) -> Result<Outcome, Failur
     }
     if order.may_be_carried_out() {
         let mut page = Page::default();
+        let (told, uses) = of_wishes(context, &*pc, &ledger, &order.target.wishes)?;
+        let measured_worse = measured_worse(&told, &uses);
+        // Whoever gave their word before does not see the plan.
+        for worse in &measured_worse {
+            context.say_on_terminal(format_args!("{}", measured_worse_in_words(worse)));
+        }
         let report = PlanReport {
+            measured_worse,
             title: &order.target.title,
             takes_effect: order.plan.takes_effect(),
             waiting: &waiting(&*pc, &ledger)?,

@@ -211,6 +211,7 @@ impl Demo {
         let target = self.profile()?;
         let plan = apply::make_plan(&self.pc, &self.ledger, &target.wishes, None)?;
         let report = PlanReport {
+            measured_worse: Vec::new(),
             title: &target.title,
             takes_effect: plan.takes_effect(),
             waiting: &[],

@@ -4,6 +4,7 @@ pub(crate) mod apply;
 pub(crate) mod compare;
 pub(crate) mod demo;
 pub(crate) mod drift;
+pub(crate) mod evidence;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
 pub(crate) mod log;

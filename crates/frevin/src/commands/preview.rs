@@ -6,6 +6,7 @@ use super::target::{ReplacesArgs, TargetArgs};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::operations::apply::make_plan;
+use crate::operations::evidence::{measured_worse, of_wishes};
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Unsaved;
 use crate::operations::waiting::waiting;
@@ -33,7 +34,9 @@ pub(crate) fn run(context: &Context, args: &PreviewArgs) -> Result<Outcome, Fail
         args.target.resolve(&catalogue, &ledger, &context.facts(&*pc)?, Unsaved::Allowed)?;
     let replaces = args.replaces.id(&ledger, &*pc)?;
     let plan = make_plan(&*pc, &ledger, &target.wishes, replaces)?;
+    let (told, uses) = of_wishes(context, &*pc, &ledger, &target.wishes)?;
     Ok(Outcome::yes(&PlanReport {
+        measured_worse: measured_worse(&told, &uses),
         title: &target.title,
         takes_effect: plan.takes_effect(),
         waiting: &waiting(&*pc, &ledger)?,

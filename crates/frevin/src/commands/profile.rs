@@ -1,15 +1,18 @@
 //! `frevin profile`
 
 mod exchange;
+pub(crate) use exchange::private_words;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use frevin_core::document::place_of;
+use frevin_core::evidence::EvidenceFinding;
+use frevin_core::ids::SceneName;
 use frevin_core::profile::{
-    Against, Profile, ProfileName, Remark, RemarkKind, Revision, RevisionName, ready_made, remarks,
-    stand_alone, starting_document,
+    Against, Entry, Profile, ProfileName, Remark, RemarkKind, Revision, RevisionName, ready_made,
+    remarks, stand_alone, starting_document,
 };
 use frevin_core::setting::{Address, State};
 use frevin_core::tweak::{Catalogue, TweakId};
@@ -18,10 +21,13 @@ use serde::Serialize;
 
 use super::output::write_new;
 use crate::context::Context;
-use crate::failure::Failure;
+use crate::failure::{Failure, Kind};
+use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::profiles;
 use crate::operations::target::{bases, find_tweak, read_document};
 use crate::outcome::{Outcome, View};
+use crate::view::evidence::origin_in_words;
+use crate::view::percent;
 use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
 
 /// Versioned lists of tweaks for a purpose
@@ -40,6 +46,12 @@ pub(crate) enum ProfileCommand {
         /// Tweaks to begin with
         #[arg(long, value_name = "AREA/NAME")]
         tweak: Vec<String>,
+        /// Begin with what measuring has shown to help on this PC, each with its arguments and the reason
+        #[arg(long, conflicts_with_all = ["from", "tweak"])]
+        from_evidence: bool,
+        /// Only by what was measured in this scene
+        #[arg(long, value_name = "SCENE", requires = "from_evidence")]
+        scene: Option<SceneName>,
         /// Where to write it [default: NAME.toml here]
         #[arg(long)]
         file: Option<PathBuf>,
@@ -163,7 +175,7 @@ struct ShowReport(Revision);
 
 pub(crate) fn run(context: &Context, command: &ProfileCommand) -> Result<Outcome, Failure> {
     match command {
-        ProfileCommand::New { name, purpose, from, tweak, file } => {
+        ProfileCommand::New { name, purpose, from, tweak, from_evidence, scene, file } => {
             let catalogue = context.catalogue()?;
             let tweaks = tweak
                 .iter()
@@ -172,6 +184,9 @@ pub(crate) fn run(context: &Context, command: &ProfileCommand) -> Result<Outcome
             let file = file.clone().unwrap_or_else(|| PathBuf::from(format!("{name}.toml")));
             let text = match from {
                 Some(from) => begun_from(context, from, name, &catalogue)?,
+                None if *from_evidence => {
+                    from_evidence_document(context, name, purpose, scene.as_ref())?
+                }
                 None => starting_document(name, purpose, &tweaks, &catalogue),
             };
             write_new(&file, text.as_bytes())?;
@@ -204,6 +219,63 @@ pub(crate) fn run(context: &Context, command: &ProfileCommand) -> Result<Outcome
 }
 
 /// A copy of a profile under another name.
+/// A profile of what measuring has shown to help on a PC: the latest word on each tweak with its arguments counts.
+fn from_evidence_document(
+    context: &Context,
+    name: &ProfileName,
+    purpose: &str,
+    scene: Option<&SceneName>,
+) -> Result<String, Failure> {
+    let pc = context.pc()?;
+    let told = told(context, &*pc, &context.ledger()?, None)?;
+    let in_scene =
+        |one: &&ToldEvidence| scene.is_none_or(|scene| one.evidence.scene.scene == *scene);
+    let mut seen = BTreeSet::new();
+    let mut entries = Vec::new();
+    let mut scenes = BTreeSet::new();
+    for one in told.iter().filter(in_scene) {
+        let evidence = &one.evidence;
+        if evidence.finding == EvidenceFinding::Unclear || !seen.insert(&evidence.used) {
+            continue;
+        }
+        if evidence.finding != EvidenceFinding::Helps {
+            continue;
+        }
+        scenes.insert(evidence.scene.scene.clone());
+        entries.push(Entry {
+            tweak: evidence.used.tweak.clone(),
+            arguments: evidence.used.arguments.clone().unwrap_or_default(),
+            when: None,
+            note: Some(format!(
+                "{} average FPS in {}, by {} on {}",
+                percent(one.effect_percent / 100.0),
+                evidence.scene.scene,
+                origin_in_words(evidence.origin),
+                evidence.date
+            )),
+            span: 0..0,
+        });
+    }
+    if entries.is_empty() {
+        let message = "nothing was measured to help on this PC yet";
+        return Err(Failure::new(Kind::NotFound, message)
+            .hint("`frevin evidence list` shows what is known"));
+    }
+    let mut scenes = scenes.into_iter();
+    let profile = Profile {
+        name: name.clone(),
+        purpose: purpose.to_owned(),
+        scene: match (scenes.next(), scenes.next()) {
+            (Some(only), None) => Some(only),
+            _ => None,
+        },
+        builds_on: Vec::new(),
+        without: Vec::new(),
+        entries,
+    };
+    Ok(profile.to_document())
+}
+
 fn begun_from(
     context: &Context,
     from: &RevisionName,

@@ -142,7 +142,11 @@ pub(crate) fn run(context: &Context, command: &RunCommand) -> Result<Outcome, Fa
         RunCommand::Figures(args) => import::figures(context, args),
         RunCommand::Export(args) => export::export(context, args),
         RunCommand::List { scene, state } => {
-            let filter = VisitFilter { scene: scene.clone(), state_name: state.clone() };
+            let filter = VisitFilter {
+                scene: scene.clone(),
+                state_name: state.clone(),
+                is_the_owners: false,
+            };
             Ok(Outcome::yes(&RunList { visits: context.ledger()?.visits(&filter)? }))
         }
         RunCommand::Show { run } => show::show(context, RunId(*run)),

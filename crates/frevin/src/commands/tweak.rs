@@ -15,8 +15,10 @@ use serde::Serialize;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::compare::{Measured, MeasuredUse, measured};
+use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::target::find_tweak;
 use crate::outcome::{Outcome, View};
+use crate::view::evidence::show_evidence;
 use crate::view::{Page, Table, bad, count, dim, good, named_among, shown, strong, warn};
 
 /// The catalogue of tweaks
@@ -88,6 +90,8 @@ struct TweakReport<'a> {
     here: Option<Here>,
     /// What the ledger has measured of it.
     measured: Option<Measured>,
+    /// What trials and sifts have told of it on this PC.
+    evidence: Vec<ToldEvidence>,
 }
 
 #[derive(Debug, Serialize)]
@@ -164,6 +168,13 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
                     .and_then(|facts| ByHand::of(tweak, facts))
                     .or_else(|| ByHand::of(tweak, &Facts::reference()).map(ByHand::unknown)),
                 here,
+                evidence: match &pc {
+                    Some(pc) => {
+                        let ids = [tweak.id.clone()];
+                        told(context, &**pc, &context.ledger()?, Some(&ids))?
+                    }
+                    None => Vec::new(),
+                },
                 measured: pc
                     .as_ref()
                     .map(|pc| measured(&context.ledger()?, &pc.identity().id, &tweak.id))
@@ -314,7 +325,15 @@ impl View for TweakReport<'_> {
             crate::view::plan::show_by_hand(std::slice::from_ref(by_hand), page);
         }
         if let Some(measured) = &self.measured {
-            show_measured(measured, page);
+            let is_told = !self.evidence.is_empty() && measured.comparisons.is_empty();
+            if is_told {
+                page.heading("Measured on this PC");
+            } else {
+                show_measured(measured, page);
+            }
+            if !self.evidence.is_empty() {
+                show_evidence(&self.evidence, page);
+            }
         }
         let is_told = |here: &&Here| !here.settings.is_empty() || !here.misfits.is_empty();
         if let Some(here) = self.here.as_ref().filter(is_told) {

@@ -86,7 +86,11 @@ pub(crate) fn compare_states(
     options: &CompareOptions,
 ) -> Result<Compared, Failure> {
     let visits_of = |state: &StateName| {
-        let filter = VisitFilter { scene: options.scene.clone(), state_name: Some(state.clone()) };
+        let filter = VisitFilter {
+            scene: options.scene.clone(),
+            state_name: Some(state.clone()),
+            is_the_owners: false,
+        };
         let visits = ledger.visits(&filter)?;
         if visits.is_empty() {
             let message = format!("no visits of the state `{state}` are recorded");
@@ -168,7 +172,9 @@ pub(crate) struct MeasuredUse {
 
 /// What the ledger has measured of a tweak on a PC: of each use by itself, and of this PC alone.
 pub(crate) fn measured(ledger: &Ledger, pc: &PcId, tweak: &TweakId) -> Result<Measured, Failure> {
-    let visits = ledger.visits(&VisitFilter::default())?;
+    // Trials and sifts tell by themselves what they have found.
+    let filter = VisitFilter { is_the_owners: true, ..VisitFilter::default() };
+    let visits = ledger.visits(&filter)?;
     let (evidence, pairs) = pairs_of_states(&visits, pc, tweak);
     let options =
         CompareOptions { scene: None, margins: Margins::default(), limit: PairLimit::default() };

@@ -315,7 +315,7 @@ pub(crate) fn refuse_known_frames(state: &StateName, visit: VisitId, run: i64) -
 }
 
 /// The graphics card that games are expected to use: the first with a board of its own.
-fn card_of_games(facts: &Facts) -> Option<&Graphics> {
+pub(crate) fn card_of_games(facts: &Facts) -> Option<&Graphics> {
     let discrete = facts.graphics.iter().find(|card| card.is_discrete == Some(true));
     discrete.or(facts.graphics.first())
 }
@@ -364,8 +364,11 @@ fn refuse_other_state(
     in_force: &InForce,
     plan: &VisitPlan<'_>,
 ) -> Result<(), Failure> {
-    let filter =
-        VisitFilter { scene: Some(plan.scene.clone()), state_name: Some(plan.state_name.clone()) };
+    let filter = VisitFilter {
+        scene: Some(plan.scene.clone()),
+        state_name: Some(plan.state_name.clone()),
+        is_the_owners: false,
+    };
     let visits = ledger.visits(&filter)?;
     let other = visits.iter().find(|visit| {
         visit.pc.as_ref() == Some(pc)

@@ -6,6 +6,7 @@ use frevin_core::facts::Facts;
 use frevin_core::findings::{Findings, Seen, findings, rules};
 use frevin_core::ids::{BootId, PcId, SceneName};
 use frevin_core::setting::{Address, State, TakesEffect};
+use frevin_core::tweak::TweakId;
 use frevin_core::visits::{FrameLimit, VisitId, VisitRecord, VisitStatus, limit_of_runs};
 use frevin_core::waiting::Waiting;
 use frevin_ledger::{Ledger, VisitFilter};
@@ -14,6 +15,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
+use super::evidence::{ToldEvidence, measured_worse, told};
 use super::name_of_unfinished;
 use super::resolve_drift::drifted;
 use super::waiting::waiting;
@@ -34,6 +36,8 @@ pub(crate) struct InspectReport {
     pub(crate) waiting: Vec<Waiting>,
     /// What limits the frames in each scene, by its latest visit.
     pub(crate) frame_limits: Vec<SceneLimit>,
+    /// Tweaks in force that were measured to hurt on this PC.
+    pub(crate) in_force_measured_worse: Vec<ToldEvidence>,
     /// What was interrupted and is unfinished.
     pub(crate) unfinished: Option<String>,
 }
@@ -95,7 +99,11 @@ pub(crate) fn inspect(
             today: today(context),
         },
     );
+    let uses = layers.uses();
+    let ids: Vec<TweakId> = uses.iter().map(|used| used.tweak.clone()).collect();
+    let told = if ids.is_empty() { Vec::new() } else { told(context, pc, ledger, Some(&ids))? };
     Ok(InspectReport {
+        in_force_measured_worse: measured_worse(&told, &uses).into_iter().cloned().collect(),
         facts,
         findings,
         tweaks_in_force: layers.uses().len(),

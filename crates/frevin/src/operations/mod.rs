@@ -6,6 +6,8 @@
 
 pub(crate) mod apply;
 pub(crate) mod driving;
+pub(crate) mod evidence;
+pub(crate) mod evidence_file;
 pub(crate) mod inspect;
 pub(crate) mod network;
 pub(crate) mod parquet_file;

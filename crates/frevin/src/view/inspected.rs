@@ -4,6 +4,7 @@ use frevin_core::facts::{DriveKind, Facts, Form};
 use frevin_core::setting::PowerSource;
 
 use super::cautions::limit_in_words;
+use super::evidence::measured_worse_in_words;
 use super::{Page, bad, bytes, dim, good, moments_awaited, strong, warn};
 use crate::operations::inspect::{InspectReport, SceneLimit};
 use crate::outcome::View;
@@ -27,6 +28,12 @@ impl View for InspectReport {
             frevin.push(("unfinished", bad(format_args!("{what}: `frevin recover` finishes it"))));
         }
         page.pairs(frevin);
+        for worse in &self.in_force_measured_worse {
+            let said = format!("In force, and {}.", measured_worse_in_words(worse));
+            page.paragraph_in(2, bad, &said);
+            let take_back = format!("frevin rollback --tweak {}", worse.evidence.used.tweak);
+            page.pairs([("take it back", take_back)]);
+        }
         for SceneLimit { scene, visit, limit } in &self.frame_limits {
             let from = dim(format_args!("(visit {})", visit.0));
             page.paragraph(2, &format!("In {scene}: {} {from}", limit_in_words(limit)));

@@ -5,7 +5,8 @@
 pub(crate) mod applied;
 pub(crate) mod cautions;
 pub(crate) mod environment;
-pub(crate) mod inspected;
+pub(crate) mod evidence;
+mod inspected;
 mod page;
 pub(crate) mod plan;
 mod plots;

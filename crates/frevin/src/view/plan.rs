@@ -9,10 +9,12 @@ use frevin_core::tweak::{Catalogue, TweakUse};
 use frevin_core::waiting::Waiting;
 use serde::Serialize;
 
+use super::evidence::measured_worse_in_words;
 use super::{
     Page, Table, bad, count, dim, good, moments_awaited, named_among, short, shown, shown_at,
     strong, warn,
 };
+use crate::operations::evidence::ToldEvidence;
 use crate::outcome::View;
 
 /// A plan as it is shown.
@@ -25,6 +27,8 @@ pub(crate) struct PlanReport<'a> {
     /// Tweaks that do not fit this PC.
     pub(crate) does_not_fit: &'a [LeftOut],
     pub(crate) takes_effect: TakesEffect,
+    /// What of it was measured worse on this PC.
+    pub(crate) measured_worse: Vec<&'a ToldEvidence>,
     /// Settings that the PC does not yet behave by, because of earlier changes.
     pub(crate) waiting: &'a [Waiting],
     #[serde(skip)]
@@ -71,6 +75,10 @@ impl View for PlanReport<'_> {
                 page.line(format_args!("  {}", strong(&left.used)));
                 left.reasons.iter().for_each(|reason| page.paragraph(4, reason));
             }
+        }
+        for worse in &self.measured_worse {
+            page.blank();
+            page.paragraph_in(0, bad, &format!("{}.", measured_worse_in_words(worse)));
         }
         for drifted in &self.plan.changed_by_others {
             page.blank();

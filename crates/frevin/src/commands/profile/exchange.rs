@@ -178,7 +178,7 @@ fn id_of(definition: &str) -> Option<TweakId> {
 }
 
 /// The names of the user and the PC, which nobody else needs to know.
-fn private_words(context: &Context) -> Result<Vec<String>, Failure> {
+pub(crate) fn private_words(context: &Context) -> Result<Vec<String>, Failure> {
     let from_environment = ["USERNAME", "USER", "LOGNAME", "COMPUTERNAME", "HOSTNAME"]
         .into_iter()
         .filter_map(|name| std::env::var(name).ok());

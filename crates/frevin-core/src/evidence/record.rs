@@ -1,0 +1,222 @@
+//! A piece of evidence, and what trials and sifts leave.
+
+use jiff::civil::Date;
+use serde::{Deserialize, Serialize};
+
+use crate::ids::SceneName;
+use crate::sift::{Found, Sift, SiftId};
+use crate::trial::{Question, Trial, TrialId};
+use crate::tweak::TweakUse;
+use crate::verdict::Verdict;
+
+/// A verdict "better" is false with this chance at most: half of the 5 % that both signs have together.
+const FALSE_BETTER: f64 = 0.025;
+
+/// What was found of a tweak.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Serialize,
+    Deserialize,
+    strum::EnumString,
+    strum::IntoStaticStr,
+)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum EvidenceFinding {
+    /// It makes it better.
+    Helps,
+    /// It makes it worse.
+    Hurts,
+    /// No effect worth having.
+    NoEffect,
+    /// It is not known.
+    Unclear,
+}
+
+/// Where evidence comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "origin", rename_all = "kebab-case")]
+pub enum Origin {
+    /// A trial of this tweak alone.
+    Trial {
+        /// Its number.
+        trial: TrialId,
+    },
+    /// A sift of several.
+    Sift {
+        /// Its number.
+        sift: SiftId,
+    },
+    /// Visits that the owner made, of states that differ in this tweak alone.
+    Comparison,
+}
+
+/// What was measured.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SceneOfEvidence {
+    /// The scene.
+    pub scene: SceneName,
+    /// The game.
+    pub game: String,
+    /// The graphics level.
+    pub graphics: String,
+    /// The resolution.
+    pub resolution: String,
+}
+
+/// What measuring has told of a tweak with its arguments, on one PC in one scene. The effect is on average FPS.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct EvidenceRecord {
+    /// The tweak, with its arguments.
+    #[serde(flatten)]
+    pub used: TweakUse,
+    /// What was measured.
+    #[serde(flatten)]
+    pub scene: SceneOfEvidence,
+    /// Where it comes from.
+    #[serde(flatten)]
+    pub origin: Origin,
+    /// The day that it was measured on.
+    pub date: Date,
+    /// The build of Windows.
+    pub windows_build: Option<u32>,
+    /// The version of the graphics driver.
+    pub graphics_driver: Option<String>,
+    /// The version of the game, where the owner said it.
+    pub game_version: Option<String>,
+    /// What was found.
+    pub finding: EvidenceFinding,
+    /// The natural logarithm of the ratio of average FPS, with the tweak to without.
+    pub ln_ratio: f64,
+    /// Its standard error.
+    pub standard_error: f64,
+    /// The lower end of what is reported of the effect, in percent.
+    pub low_percent: f64,
+    /// The upper end.
+    pub high_percent: f64,
+    /// The chance that it is false, where it is said to help.
+    pub false_chance: f64,
+}
+
+impl EvidenceRecord {
+    /// The effect in percent.
+    pub fn effect_percent(&self) -> f64 {
+        100.0 * self.ln_ratio.exp_m1()
+    }
+}
+
+/// The figures of evidence, without what they are of.
+#[derive(Debug, Clone, PartialEq)]
+pub struct EvidenceFigures {
+    /// The tweak, with its arguments.
+    pub used: TweakUse,
+    /// What was found.
+    pub finding: EvidenceFinding,
+    /// The natural logarithm of the ratio.
+    pub ln_ratio: f64,
+    /// Its standard error.
+    pub standard_error: f64,
+    /// The ends of what is reported, in percent.
+    pub percent: (f64, f64),
+    /// The chance that it is false, where it is said to help.
+    pub false_chance: f64,
+}
+
+impl EvidenceFigures {
+    /// Of the differences of pairs of visits, with the tweak and without; nothing of fewer than two.
+    pub fn of_differences(
+        used: TweakUse,
+        finding: EvidenceFinding,
+        differences: &[f64],
+    ) -> Option<Self> {
+        let (ln_ratio, standard_error) = mean_and_error(differences)?;
+        let percent = |ln: f64| 100.0 * ln.exp_m1();
+        let reach = 2.0 * standard_error;
+        Some(Self {
+            used,
+            finding,
+            ln_ratio,
+            standard_error,
+            percent: (percent(ln_ratio - reach), percent(ln_ratio + reach)),
+            false_chance: FALSE_BETTER,
+        })
+    }
+}
+
+/// What a trial tells of one tweak; nothing where it compared more than one, or was not ended by its verdict.
+pub fn of_trial(trial: &Trial) -> Option<EvidenceFigures> {
+    let design = trial.design();
+    let (wishes, sign) = match design.question {
+        Question::Apply => (design.b.wishes.clone(), 1.0),
+        // What was judged is the leaving out.
+        Question::Without => {
+            let kept = |wish: &&crate::preview::Wish| !design.b.wishes.contains(wish);
+            (design.a.wishes.iter().filter(kept).cloned().collect(), -1.0)
+        }
+        Question::Against => return None,
+    };
+    let [wish] = &wishes[..] else { return None };
+    let verdict = trial.verdict()?;
+    let finding = match (verdict, sign > 0.0) {
+        (Verdict::Better, true) | (Verdict::Worse, false) => EvidenceFinding::Helps,
+        (Verdict::Worse, true) | (Verdict::Better, false) => EvidenceFinding::Hurts,
+        (Verdict::Same, _) => EvidenceFinding::NoEffect,
+        (Verdict::Undecided, _) => EvidenceFinding::Unclear,
+    };
+    let differences: Vec<f64> = trial
+        .pairs()
+        .iter()
+        .filter_map(|pair| {
+            let (a, b) = (pair.a.figures.frames?, pair.b.figures.frames?);
+            Some(sign * (b.ln_average_fps - a.ln_average_fps))
+        })
+        .collect();
+    let figures = EvidenceFigures::of_differences(wish.used.clone(), finding, &differences)?;
+    let comparison = trial.comparison();
+    let reported = comparison.findings.first().and_then(|finding| finding.difference)?;
+    let (low, high) = match sign > 0.0 {
+        true => (reported.low, reported.high),
+        // The ratio the other way round.
+        false => (1.0 / (1.0 + reported.high) - 1.0, 1.0 / (1.0 + reported.low) - 1.0),
+    };
+    Some(EvidenceFigures { percent: (100.0 * low, 100.0 * high), ..figures })
+}
+
+/// The mean of differences and its standard error; nothing of fewer than two.
+fn mean_and_error(differences: &[f64]) -> Option<(f64, f64)> {
+    let count = differences.len() as f64;
+    if differences.len() < 2 {
+        return None;
+    }
+    let mean = differences.iter().sum::<f64>() / count;
+    let squares: f64 = differences.iter().map(|one| (one - mean).powi(2)).sum();
+    Some((mean, (squares / (count - 1.0) / count).sqrt()))
+}
+
+/// What a sift tells of each of its tweaks, by least squares; nothing where it was given up.
+pub fn of_sift(sift: &Sift) -> Vec<EvidenceFigures> {
+    if sift.is_abandoned() || sift.ended().is_none() {
+        return Vec::new();
+    }
+    let figures = sift.found().into_iter().filter_map(|found| {
+        let squares = found.least_squares?;
+        Some(EvidenceFigures {
+            used: found.used,
+            finding: match found.found {
+                Found::Helps => EvidenceFinding::Helps,
+                Found::Hurts => EvidenceFinding::Hurts,
+                Found::NoEffect => EvidenceFinding::NoEffect,
+                Found::Unclear => EvidenceFinding::Unclear,
+            },
+            ln_ratio: squares.estimate,
+            standard_error: squares.standard_error,
+            percent: (found.low_percent, found.high_percent),
+            false_chance: 1.0 - found.probability,
+        })
+    });
+    figures.collect()
+}

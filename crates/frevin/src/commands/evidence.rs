@@ -1,0 +1,313 @@
+//! `frevin evidence`
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use frevin_core::evidence::{PooledTweak, pool_evidence};
+use frevin_core::ids::SceneName;
+use rayon::prelude::*;
+use serde::Serialize;
+
+use crate::commands::output::{Output, create_new};
+use crate::commands::profile::private_words;
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::operations::evidence::{ToldEvidence, expected_false, for_others, told};
+use crate::operations::evidence_file::{self, EvidenceFormat};
+use crate::operations::target::find_tweak;
+use crate::outcome::{Outcome, View};
+use crate::view::evidence::show_evidence;
+use crate::view::{Page, Table, count, dim, percent, warn};
+
+/// What measuring has told of tweaks: on this PC, and in files of others
+#[derive(Debug, Subcommand)]
+pub(crate) enum EvidenceCommand {
+    /// List what trials, sifts and comparisons have told on this PC
+    List {
+        /// Only this scene
+        #[arg(long, value_name = "SCENE")]
+        scene: Option<SceneName>,
+    },
+    /// Show what is known of one tweak, on this PC and from others
+    Show {
+        /// Its name
+        #[arg(value_name = "AREA/NAME")]
+        tweak: String,
+    },
+    Export(ExportArgs),
+    /// Take in files of others, kept apart from what this PC has told
+    Import {
+        /// Files that `evidence export` wrote
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+    },
+    /// Put evidence of several PCs together: their mean, and what to expect on the next PC
+    Pool {
+        /// Files that `evidence export` wrote [default: what was imported, and this PC's own]
+        files: Vec<PathBuf>,
+    },
+}
+
+/// Write this PC's evidence into a file for others, with nothing private in it
+#[derive(Debug, Args)]
+pub(crate) struct ExportArgs {
+    /// Where to write it
+    file: PathBuf,
+    /// How [default: as the file is called, else csv]
+    #[arg(long)]
+    format: Option<EvidenceFormat>,
+}
+
+#[derive(Debug, Serialize)]
+struct EvidenceList {
+    evidence: Vec<ToldEvidence>,
+    /// How many of the findings "helps" are expected to be false.
+    expected_false: f64,
+}
+
+#[derive(Debug, Serialize)]
+struct TweakEvidence {
+    tweak: String,
+    evidence: Vec<ToldEvidence>,
+    /// The same over the PCs of others.
+    others: Vec<PooledTweak>,
+}
+
+#[derive(Debug, Serialize)]
+struct Exported {
+    rows: usize,
+    left_out: Vec<LeftOutEvidence>,
+    #[serde(flatten)]
+    output: Output,
+}
+
+#[derive(Debug, Serialize)]
+struct LeftOutEvidence {
+    tweak: String,
+    reason: &'static str,
+}
+
+#[derive(Debug, Serialize)]
+struct Imported {
+    files: usize,
+    rows: usize,
+    new: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct PoolReport {
+    files: usize,
+    rows: usize,
+    tweaks: Vec<PooledTweak>,
+}
+
+pub(crate) fn run(context: &Context, command: &EvidenceCommand) -> Result<Outcome, Failure> {
+    match command {
+        EvidenceCommand::List { scene } => {
+            let pc = context.pc()?;
+            let mut evidence = told(context, &*pc, &context.ledger()?, None)?;
+            evidence.retain(|one| {
+                scene.as_ref().is_none_or(|scene| one.evidence.scene.scene == *scene)
+            });
+            let expected_false = expected_false(&evidence);
+            Ok(Outcome::yes(&EvidenceList { evidence, expected_false }))
+        }
+        EvidenceCommand::Show { tweak } => {
+            let catalogue = context.catalogue()?;
+            let tweak = find_tweak(&catalogue, tweak)?;
+            let pc = context.pc()?;
+            let ledger = context.ledger()?;
+            let evidence = told(context, &*pc, &ledger, Some(&[tweak.id.clone()]))?;
+            let mut foreign = ledger.foreign_evidence()?;
+            foreign.retain(|row| row.tweak == tweak.id.as_str());
+            let others = pool_evidence(&foreign);
+            Ok(Outcome::yes(&TweakEvidence { tweak: tweak.id.to_string(), evidence, others }))
+        }
+        EvidenceCommand::Export(args) => export(context, args),
+        EvidenceCommand::Import { files } => {
+            // All are read before any is kept.
+            let read = read_all(context, files)?;
+            let mut ledger = context.ledger()?;
+            let (mut rows, mut new) = (0, 0);
+            for (file, evidence) in files.iter().zip(&read) {
+                let name = file.file_name().unwrap_or_default().to_string_lossy();
+                new += ledger.add_foreign_evidence(context.clock.now(), &name, evidence)?;
+                rows += evidence.len();
+            }
+            Ok(Outcome::done(&Imported { files: files.len(), rows, new }))
+        }
+        EvidenceCommand::Pool { files } => {
+            let rows = if files.is_empty() {
+                let ledger = context.ledger()?;
+                let mut rows = ledger.foreign_evidence()?;
+                if let Some(pc) = context.pc_if_named()? {
+                    let catalogue = context.catalogue()?;
+                    let own = told(context, &*pc, &ledger, None)?;
+                    rows.extend(for_others(&pc.identity().id, &catalogue, &own, &[]).0);
+                }
+                rows
+            } else {
+                read_all(context, files)?.concat()
+            };
+            if rows.is_empty() {
+                return Err(Failure::new(Kind::NotFound, "there is no evidence to pool")
+                    .hint("name files that `frevin evidence export` wrote"));
+            }
+            let tweaks = pool_evidence(&rows);
+            Ok(Outcome::yes(&PoolReport { files: files.len(), rows: rows.len(), tweaks }))
+        }
+    }
+}
+
+/// Reads files on every core.
+fn read_all(
+    context: &Context,
+    files: &[PathBuf],
+) -> Result<Vec<Vec<frevin_core::evidence::ForeignEvidence>>, Failure> {
+    let progress = context.progress(files.len() as u64, "reading files");
+    let read = files
+        .par_iter()
+        .map(|file| {
+            let rows = evidence_file::read(file);
+            progress.inc(1);
+            rows
+        })
+        .collect();
+    progress.finish_and_clear();
+    read
+}
+
+fn export(context: &Context, args: &ExportArgs) -> Result<Outcome, Failure> {
+    let pc = context.pc()?;
+    let catalogue = context.catalogue()?;
+    let own = told(context, &*pc, &context.ledger()?, None)?;
+    let words = private_words(context)?;
+    let (rows, left_out) = for_others(&pc.identity().id, &catalogue, &own, &words);
+    if rows.is_empty() {
+        return Err(Failure::new(Kind::NotFound, "there is no evidence for others on this PC")
+            .details(left_out.iter().map(|(used, reason)| format!("{used}: {reason}")))
+            .hint("`frevin trial start` and `frevin sift start` make some"));
+    }
+    let by_name = || match args.file.extension().and_then(std::ffi::OsStr::to_str) {
+        Some("parquet") => EvidenceFormat::Parquet,
+        Some("json") => EvidenceFormat::Json,
+        _ => EvidenceFormat::Csv,
+    };
+    let unfinished = create_new(&args.file)?;
+    evidence_file::write(unfinished.file(), args.format.unwrap_or_else(by_name), &rows)?;
+    let output = Output::in_file(unfinished.finish()?);
+    let left_out = left_out
+        .into_iter()
+        .map(|(used, reason)| LeftOutEvidence { tweak: used.tweak.to_string(), reason })
+        .collect();
+    Ok(Outcome::done(&Exported { rows: rows.len(), left_out, output }))
+}
+
+impl View for EvidenceList {
+    fn show(&self, page: &mut Page) {
+        if self.evidence.is_empty() {
+            page.line("Nothing is known of any tweak on this PC yet.");
+            page.pairs([
+                ("of one tweak", "frevin trial start --tweak AREA/NAME --scene SCENE"),
+                ("of many", "frevin sift start PROFILE --scene SCENE"),
+            ]);
+            return;
+        }
+        show_evidence(&self.evidence, page);
+        let helps = self
+            .evidence
+            .iter()
+            .filter(|one| one.evidence.finding == frevin_core::evidence::EvidenceFinding::Helps);
+        let helps = helps.count();
+        if helps > 0 {
+            page.line(dim(format_args!(
+                "  Of {} that something helps, {:.1} are expected to be false.",
+                count(helps, "finding"),
+                self.expected_false
+            )));
+        }
+    }
+}
+
+impl View for TweakEvidence {
+    fn show(&self, page: &mut Page) {
+        page.heading(format_args!("{} on this PC", self.tweak));
+        if self.evidence.is_empty() {
+            page.line("Nothing is known of it here yet.");
+        } else {
+            show_evidence(&self.evidence, page);
+        }
+        if !self.others.is_empty() {
+            page.heading("On the PCs of others");
+            show_pooled(&self.others, page);
+        }
+    }
+}
+
+impl View for Exported {
+    fn show(&self, page: &mut Page) {
+        page.line(count(self.rows, "row"));
+        for left_out in &self.left_out {
+            page.line(warn(format_args!("  left out: {} ({})", left_out.tweak, left_out.reason)));
+        }
+        self.output.show(page);
+    }
+}
+
+impl View for Imported {
+    fn show(&self, page: &mut Page) {
+        page.line(format_args!(
+            "Taken in: {} of {} rows from {}; the others were there already.",
+            self.new,
+            self.rows,
+            count(self.files, "file")
+        ));
+        page.pairs([("together", "frevin evidence pool")]);
+    }
+}
+
+impl View for PoolReport {
+    fn show(&self, page: &mut Page) {
+        show_pooled(&self.tweaks, page);
+        page.line(dim(
+            "  The interval is of the mean over PCs; on the next PC expect the effect within the last, in about \
+             95 of 100 cases.",
+        ));
+    }
+}
+
+fn show_pooled(tweaks: &[PooledTweak], page: &mut Page) {
+    let mut table = Table::new([
+        "tweak",
+        "with",
+        "game",
+        ">PCs",
+        ">worse",
+        ">mean",
+        ">95 % interval",
+        ">PCs differ by",
+        ">on the next PC",
+    ]);
+    let share = |ln: f64| percent(ln.exp_m1());
+    for one in tweaks {
+        let figures = match &one.pooled {
+            None => [dim("too few PCs"), String::new(), String::new(), String::new()],
+            Some(pooled) => [
+                share(pooled.mean),
+                format!("{} to {}", share(pooled.interval.0), share(pooled.interval.1)),
+                format!("{:.1} %", 100.0 * pooled.between_pcs.exp_m1()),
+                format!("{} to {}", share(pooled.prediction.0), share(pooled.prediction.1)),
+            ],
+        };
+        let with = if one.key.arguments == "{}" { "" } else { one.key.arguments.as_str() };
+        let head = [
+            one.key.tweak.clone(),
+            with.to_owned(),
+            one.key.game.clone(),
+            one.pcs.to_string(),
+            one.worse.to_string(),
+        ];
+        table.row([&head[..], &figures].concat());
+    }
+    page.table(table);
+}

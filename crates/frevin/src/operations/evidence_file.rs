@@ -1,0 +1,269 @@
+//! Files of evidence: CSV, JSON and Apache Parquet, with the same columns.
+
+use std::fs::File;
+use std::io::Write as _;
+use std::path::Path;
+use std::sync::Arc;
+
+use frevin_core::evidence::ForeignEvidence;
+use parquet::basic::{Compression, ZstdLevel};
+use parquet::column::reader::ColumnReader;
+use parquet::data_type::{ByteArray, ByteArrayType, DoubleType, Int32Type};
+use parquet::errors::ParquetError;
+use parquet::file::properties::WriterProperties;
+use parquet::file::reader::{FileReader as _, SerializedFileReader};
+use parquet::file::writer::SerializedFileWriter;
+use parquet::schema::parser::parse_message_type;
+
+use crate::failure::{Failure, Kind};
+use crate::strangers_file;
+
+/// No file of evidence is longer, in bytes.
+const LONGEST_BYTES: u64 = 1 << 30;
+/// No file has more rows.
+const MOST_ROWS: i64 = 10_000_000;
+
+/// How a file is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum EvidenceFormat {
+    /// Rows with a heading
+    Csv,
+    /// A list of objects
+    Json,
+    /// Apache Parquet, packed by zstd
+    Parquet,
+}
+
+/// The columns, in their order: the same in [`COLUMNS`].
+const SCHEMA: &str = "message evidence {
+    REQUIRED BYTE_ARRAY pc (UTF8);
+    REQUIRED BYTE_ARRAY tweak (UTF8);
+    REQUIRED BYTE_ARRAY arguments (UTF8);
+    REQUIRED BYTE_ARRAY metric (UTF8);
+    REQUIRED BYTE_ARRAY game (UTF8);
+    REQUIRED BYTE_ARRAY graphics (UTF8);
+    REQUIRED BYTE_ARRAY resolution (UTF8);
+    REQUIRED BYTE_ARRAY origin (UTF8);
+    REQUIRED BYTE_ARRAY date (UTF8);
+    REQUIRED INT32 windows_build;
+    REQUIRED BYTE_ARRAY graphics_driver (UTF8);
+    REQUIRED BYTE_ARRAY game_version (UTF8);
+    REQUIRED BYTE_ARRAY finding (UTF8);
+    REQUIRED DOUBLE ln_ratio;
+    REQUIRED DOUBLE standard_error;
+}";
+
+const COLUMNS: [&str; 15] = [
+    "pc",
+    "tweak",
+    "arguments",
+    "metric",
+    "game",
+    "graphics",
+    "resolution",
+    "origin",
+    "date",
+    "windows_build",
+    "graphics_driver",
+    "game_version",
+    "finding",
+    "ln_ratio",
+    "standard_error",
+];
+
+/// The text columns with how each is had.
+type TextOf = (&'static str, fn(&mut ForeignEvidence) -> &mut String);
+const TEXTS: [TextOf; 12] = [
+    ("pc", |row| &mut row.pc),
+    ("tweak", |row| &mut row.tweak),
+    ("arguments", |row| &mut row.arguments),
+    ("metric", |row| &mut row.metric),
+    ("game", |row| &mut row.game),
+    ("graphics", |row| &mut row.graphics),
+    ("resolution", |row| &mut row.resolution),
+    ("origin", |row| &mut row.origin),
+    ("date", |row| &mut row.date),
+    ("graphics_driver", |row| &mut row.graphics_driver),
+    ("game_version", |row| &mut row.game_version),
+    ("finding", |row| &mut row.finding),
+];
+
+/// Writes rows into a file.
+pub(crate) fn write(
+    file: &File,
+    format: EvidenceFormat,
+    rows: &[ForeignEvidence],
+) -> Result<(), Failure> {
+    let failed = |error: &dyn std::fmt::Display| {
+        Failure::new(Kind::Files, format!("the evidence cannot be written: {error}"))
+    };
+    match format {
+        EvidenceFormat::Csv => {
+            let mut writer = csv::Writer::from_writer(file);
+            for row in rows {
+                writer.serialize(row).map_err(|error| failed(&error))?;
+            }
+            writer.flush()?;
+        }
+        EvidenceFormat::Json => {
+            let text = serde_json::to_string_pretty(rows).map_err(|error| failed(&error))?;
+            let mut file = file;
+            writeln!(file, "{text}")?;
+        }
+        EvidenceFormat::Parquet => {
+            write_parquet(file, rows).map_err(|error| failed(&error))?;
+        }
+    }
+    Ok(())
+}
+
+fn write_parquet(file: &File, rows: &[ForeignEvidence]) -> Result<(), ParquetError> {
+    let properties = WriterProperties::builder()
+        .set_compression(Compression::ZSTD(ZstdLevel::default()))
+        .build();
+    let schema = parse_message_type(SCHEMA)?;
+    let mut writer = SerializedFileWriter::new(file, Arc::new(schema), Arc::new(properties))?;
+    let mut group = writer.next_row_group()?;
+    for name in COLUMNS {
+        let Some(mut column) = group.next_column()? else { break };
+        if let Some((_, text)) = TEXTS.iter().find(|(known, _)| *known == name) {
+            let values: Vec<ByteArray> =
+                rows.iter().map(|row| ByteArray::from(text(&mut row.clone()).as_str())).collect();
+            column.typed::<ByteArrayType>().write_batch(&values, None, None)?;
+        } else if name == "windows_build" {
+            let build = |row: &ForeignEvidence| i32::try_from(row.windows_build).unwrap_or(0);
+            let values: Vec<i32> = rows.iter().map(build).collect();
+            column.typed::<Int32Type>().write_batch(&values, None, None)?;
+        } else {
+            let of = |row: &ForeignEvidence| match name {
+                "ln_ratio" => row.ln_ratio,
+                _ => row.standard_error,
+            };
+            let values: Vec<f64> = rows.iter().map(of).collect();
+            column.typed::<DoubleType>().write_batch(&values, None, None)?;
+        }
+        column.close()?;
+    }
+    group.close()?;
+    writer.close().map(drop)
+}
+
+/// Reads the evidence of a stranger's file, whatever of the three it is, and checks each row.
+pub(crate) fn read(path: &Path) -> Result<Vec<ForeignEvidence>, Failure> {
+    let bytes = strangers_file::read(path, LONGEST_BYTES, "file of evidence")?;
+    let name = path.display();
+    let broken = |error: &dyn std::fmt::Display| {
+        Failure::new(Kind::BadInput, format!("{name}: {error}"))
+            .hint("`frevin evidence export` writes such files as CSV, JSON and Parquet")
+    };
+    let begins = bytes.iter().find(|byte| !byte.is_ascii_whitespace());
+    let rows: Vec<ForeignEvidence> = if bytes.starts_with(b"PAR1") {
+        read_parquet(bytes).map_err(|error| broken(&error))?
+    } else if begins == Some(&b'[') {
+        serde_json::from_slice(&bytes).map_err(|error| broken(&error))?
+    } else {
+        let mut reader = csv::Reader::from_reader(&bytes[..]);
+        reader
+            .deserialize()
+            .collect::<Result<_, _>>()
+            .map_err(|error: csv::Error| broken(&error))?
+    };
+    for (at, row) in rows.iter().enumerate() {
+        row.check().map_err(|error| {
+            Failure::new(Kind::BadInput, format!("{name}: row {}: {error}", at + 1))
+        })?;
+    }
+    Ok(rows)
+}
+
+fn empty_row() -> ForeignEvidence {
+    ForeignEvidence {
+        pc: String::new(),
+        tweak: String::new(),
+        arguments: String::new(),
+        metric: String::new(),
+        game: String::new(),
+        graphics: String::new(),
+        resolution: String::new(),
+        origin: String::new(),
+        date: String::new(),
+        windows_build: 0,
+        graphics_driver: String::new(),
+        game_version: String::new(),
+        finding: String::new(),
+        ln_ratio: f64::NAN,
+        standard_error: f64::NAN,
+    }
+}
+
+fn read_parquet(bytes: Vec<u8>) -> Result<Vec<ForeignEvidence>, ParquetError> {
+    let reader = SerializedFileReader::new(bytes::Bytes::from(bytes))?;
+    let mut all = Vec::new();
+    for group in 0..reader.num_row_groups() {
+        let group = reader.get_row_group(group)?;
+        let count = group.metadata().num_rows();
+        if !(0..=MOST_ROWS).contains(&count) {
+            return Err(ParquetError::General(format!("{count} rows are no evidence")));
+        }
+        let count = usize::try_from(count).unwrap_or(0);
+        let mut rows = vec![empty_row(); count];
+        for column in 0..group.num_columns() {
+            let name = group.metadata().column(column).column_descr().name().to_owned();
+            read_column(&name, group.get_column_reader(column)?, &mut rows)?;
+        }
+        all.extend(rows);
+    }
+    Ok(all)
+}
+
+/// Reads a column into the rows. A column of another name is passed over; one of another type, or with a row without a
+/// value, is refused.
+fn read_column(
+    name: &str,
+    column: ColumnReader,
+    rows: &mut [ForeignEvidence],
+) -> Result<(), ParquetError> {
+    let count = rows.len();
+    let short = || ParquetError::General(format!("`{name}` has not a value in each row"));
+    match column {
+        ColumnReader::ByteArrayColumnReader(mut column) => {
+            let Some((_, text)) = TEXTS.iter().find(|(known, _)| *known == name) else {
+                return Ok(());
+            };
+            let mut values = Vec::with_capacity(count);
+            column.read_records(count, None, None, &mut values)?;
+            if values.len() != count {
+                return Err(short());
+            }
+            for (row, value) in rows.iter_mut().zip(values) {
+                *text(row) = value.as_utf8()?.to_owned();
+            }
+        }
+        ColumnReader::Int32ColumnReader(mut column) if name == "windows_build" => {
+            let mut values = Vec::with_capacity(count);
+            column.read_records(count, None, None, &mut values)?;
+            if values.len() != count {
+                return Err(short());
+            }
+            for (row, value) in rows.iter_mut().zip(values) {
+                row.windows_build = u32::try_from(value).unwrap_or(0);
+            }
+        }
+        ColumnReader::DoubleColumnReader(mut column) => {
+            let mut values = Vec::with_capacity(count);
+            column.read_records(count, None, None, &mut values)?;
+            if values.len() != count {
+                return Err(short());
+            }
+            for (row, value) in rows.iter_mut().zip(values) {
+                match name {
+                    "ln_ratio" => row.ln_ratio = value,
+                    "standard_error" => row.standard_error = value,
+                    _ => {}
+                }
+            }
+        }
+        _ => {}
+    }
+    Ok(())
+}
