@@ -84,6 +84,7 @@ mod tests {
             finding,
             ln_ratio: 0.02,
             standard_error: 0.005,
+            effect_percent: 2.0,
             low_percent: 1.0,
             high_percent: 3.0,
             false_chance: 0.025,

@@ -80,7 +80,13 @@ impl ForeignEvidence {
             super::Origin::Comparison => "comparison",
         };
         let finding: &str = evidence.finding.into();
-        let arguments = evidence.used.arguments.clone().unwrap_or_default();
+        let arguments: serde_json::Map<String, serde_json::Value> = evidence
+            .used
+            .arguments
+            .iter()
+            .flatten()
+            .map(|(name, argument)| (name.clone(), argument.value()))
+            .collect();
         Self {
             pc: pc.to_owned(),
             tweak: evidence.used.tweak.to_string(),

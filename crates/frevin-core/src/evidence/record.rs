@@ -94,19 +94,14 @@ pub struct EvidenceRecord {
     pub ln_ratio: f64,
     /// Its standard error.
     pub standard_error: f64,
-    /// The lower end of what is reported of the effect, in percent.
+    /// What is reported of the effect, in percent: of a sift drawn to 0 by what is known beforehand.
+    pub effect_percent: f64,
+    /// The lower end of what is reported, in percent.
     pub low_percent: f64,
     /// The upper end.
     pub high_percent: f64,
     /// The chance that it is false, where it is said to help.
     pub false_chance: f64,
-}
-
-impl EvidenceRecord {
-    /// The effect in percent.
-    pub fn effect_percent(&self) -> f64 {
-        100.0 * self.ln_ratio.exp_m1()
-    }
 }
 
 /// The figures of evidence, without what they are of.
@@ -120,8 +115,8 @@ pub struct EvidenceFigures {
     pub ln_ratio: f64,
     /// Its standard error.
     pub standard_error: f64,
-    /// The ends of what is reported, in percent.
-    pub percent: (f64, f64),
+    /// What is reported: lower end, effect, upper end, in percent.
+    pub percent: [f64; 3],
     /// The chance that it is false, where it is said to help.
     pub false_chance: f64,
 }
@@ -141,7 +136,7 @@ impl EvidenceFigures {
             finding,
             ln_ratio,
             standard_error,
-            percent: (percent(ln_ratio - reach), percent(ln_ratio + reach)),
+            percent: [ln_ratio - reach, ln_ratio, ln_ratio + reach].map(percent),
             false_chance: FALSE_BETTER,
         })
     }
@@ -178,12 +173,13 @@ pub fn of_trial(trial: &Trial) -> Option<EvidenceFigures> {
     let figures = EvidenceFigures::of_differences(wish.used.clone(), finding, &differences)?;
     let comparison = trial.comparison();
     let reported = comparison.findings.first().and_then(|finding| finding.difference)?;
-    let (low, high) = match sign > 0.0 {
-        true => (reported.low, reported.high),
+    let percent = match sign > 0.0 {
+        true => [reported.low, reported.estimate, reported.high].map(|share| 100.0 * share),
         // The ratio the other way round.
-        false => (1.0 / (1.0 + reported.high) - 1.0, 1.0 / (1.0 + reported.low) - 1.0),
+        false => [reported.high, reported.estimate, reported.low]
+            .map(|share| 100.0 * (1.0 / (1.0 + share) - 1.0)),
     };
-    Some(EvidenceFigures { percent: (100.0 * low, 100.0 * high), ..figures })
+    Some(EvidenceFigures { percent, ..figures })
 }
 
 /// The mean of differences and its standard error; nothing of fewer than two.
@@ -214,7 +210,7 @@ pub fn of_sift(sift: &Sift) -> Vec<EvidenceFigures> {
             },
             ln_ratio: squares.estimate,
             standard_error: squares.standard_error,
-            percent: (found.low_percent, found.high_percent),
+            percent: [found.low_percent, found.effect_percent, found.high_percent],
             false_chance: 1.0 - found.probability,
         })
     });

@@ -1,5 +1,6 @@
 //! `frevin evidence`
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
@@ -17,7 +18,7 @@ use crate::operations::evidence_file::{self, EvidenceFormat};
 use crate::operations::target::find_tweak;
 use crate::outcome::{Outcome, View};
 use crate::view::evidence::show_evidence;
-use crate::view::{Page, Table, count, dim, percent, warn};
+use crate::view::{Page, Table, count, dim, percent, strong, warn};
 
 /// What measuring has told of tweaks: on this PC, and in files of others
 #[derive(Debug, Subcommand)]
@@ -269,45 +270,64 @@ impl View for Imported {
 impl View for PoolReport {
     fn show(&self, page: &mut Page) {
         show_pooled(&self.tweaks, page);
-        page.line(dim(
-            "  The interval is of the mean over PCs; on the next PC expect the effect within the last, in about \
-             95 of 100 cases.",
-        ));
+        page.paragraph_in(
+            2,
+            dim,
+            "Effects on average FPS. The interval is of the mean over PCs; \"differ by\" is the standard deviation \
+             between PCs; on the next PC the effect is expected within the last, in about 95 of 100 cases.",
+        );
+    }
+}
+
+/// A tweak with what was chosen of it, as files carry that.
+fn named(one: &PooledTweak) -> String {
+    let chosen: serde_json::Map<String, serde_json::Value> =
+        serde_json::from_str(&one.key.arguments).unwrap_or_default();
+    let word = |value: &serde_json::Value| match value {
+        serde_json::Value::String(text) => text.clone(),
+        other => other.to_string(),
+    };
+    let chosen: Vec<String> =
+        chosen.iter().map(|(name, value)| format!("{name} = {}", word(value))).collect();
+    if chosen.is_empty() {
+        one.key.tweak.clone()
+    } else {
+        format!("{} ({})", one.key.tweak, chosen.join(", "))
     }
 }
 
 fn show_pooled(tweaks: &[PooledTweak], page: &mut Page) {
-    let mut table = Table::new([
-        "tweak",
-        "with",
-        "game",
-        ">PCs",
-        ">worse",
-        ">mean",
-        ">95 % interval",
-        ">PCs differ by",
-        ">on the next PC",
-    ]);
     let share = |ln: f64| percent(ln.exp_m1());
-    for one in tweaks {
-        let figures = match &one.pooled {
-            None => [dim("too few PCs"), String::new(), String::new(), String::new()],
-            Some(pooled) => [
+    let games: BTreeSet<&String> = tweaks.iter().map(|one| &one.key.game).collect();
+    for game in games {
+        let of_game = || tweaks.iter().filter(|one| one.key.game == *game);
+        page.line(strong(format_args!("In {game}")));
+        let mut table =
+            Table::new(["tweak", ">PCs", ">worse", ">mean", ">interval", ">differ by", ">next PC"]);
+        for one in of_game() {
+            let Some(pooled) = &one.pooled else { continue };
+            let range = |(low, high): (f64, f64)| format!("{} to {}", share(low), share(high));
+            table.row([
+                named(one),
+                one.pcs.to_string(),
+                one.worse.to_string(),
                 share(pooled.mean),
-                format!("{} to {}", share(pooled.interval.0), share(pooled.interval.1)),
+                range(pooled.interval),
                 format!("{:.1} %", 100.0 * pooled.between_pcs.exp_m1()),
-                format!("{} to {}", share(pooled.prediction.0), share(pooled.prediction.1)),
-            ],
-        };
-        let with = if one.key.arguments == "{}" { "" } else { one.key.arguments.as_str() };
-        let head = [
-            one.key.tweak.clone(),
-            with.to_owned(),
-            one.key.game.clone(),
-            one.pcs.to_string(),
-            one.worse.to_string(),
-        ];
-        table.row([&head[..], &figures].concat());
+                range(pooled.prediction),
+            ]);
+        }
+        page.table(table);
+        let few: Vec<String> = of_game()
+            .filter(|one| one.pooled.is_none())
+            .map(|one| format!("{} ({})", named(one), count(one.pcs, "PC")))
+            .collect();
+        if !few.is_empty() {
+            page.paragraph_in(
+                2,
+                dim,
+                &format!("Of fewer than three PCs in {game}: {}.", few.join(", ")),
+            );
+        }
     }
-    page.table(table);
 }

@@ -248,7 +248,7 @@ fn from_evidence_document(
             when: None,
             note: Some(format!(
                 "{} average FPS in {}, by {} on {}",
-                percent(one.effect_percent / 100.0),
+                percent(evidence.effect_percent / 100.0),
                 evidence.scene.scene,
                 origin_in_words(evidence.origin),
                 evidence.date

@@ -9,7 +9,7 @@ use frevin_core::evidence::{
 use frevin_core::ids::{PcId, SceneName};
 use frevin_core::preview::Wish;
 use frevin_core::profile::without_private;
-use frevin_core::tweak::{Catalogue, ParameterKind, TweakId, TweakUse};
+use frevin_core::tweak::{Argument, Catalogue, ParameterKind, TweakId, TweakUse};
 use frevin_core::verdict::Verdict;
 use frevin_core::visits::{VisitId, VisitRecord, VisitStatus};
 use frevin_ledger::{Ledger, VisitFilter};
@@ -28,7 +28,6 @@ use crate::measure::compare::{MeasuredUse, measured};
 pub(crate) struct ToldEvidence {
     #[serde(flatten)]
     pub(crate) evidence: EvidenceRecord,
-    pub(crate) effect_percent: f64,
     /// Why it has aged.
     pub(crate) aged: Vec<Age>,
     /// Whether other evidence found the opposite.
@@ -60,7 +59,6 @@ pub(crate) fn told(
             game_version: versions.get(&evidence.scene.scene).cloned(),
         };
         ToldEvidence {
-            effect_percent: evidence.effect_percent(),
             aged: ages(&evidence, &now),
             contradicted,
             ask_again: ask_again(&evidence),
@@ -74,7 +72,12 @@ pub(crate) fn told(
 fn ask_again(evidence: &EvidenceRecord) -> String {
     let mut command = format!("frevin trial start --tweak {}", evidence.used.tweak);
     for (name, argument) in evidence.used.arguments.iter().flatten() {
-        let value = argument.to_string();
+        let value = match argument {
+            Argument::Flag(flag) => flag.to_string(),
+            Argument::Subset(names) => names.iter().cloned().collect::<Vec<_>>().join(","),
+            Argument::Names(names) => names.join(","),
+            Argument::Whole(_) | Argument::Choice(_) | Argument::Text(_) => argument.to_string(),
+        };
         command.push_str(&if value.contains(|c: char| c.is_whitespace() || c == '"') {
             format!(" --set '{name}={value}'")
         } else {
@@ -180,7 +183,7 @@ fn of_comparison(
     let reported = comparison.findings.first().and_then(|finding| finding.difference);
     let figures = EvidenceFigures::of_differences(of.clone(), finding, &differences);
     Ok(figures.zip(reported).map(|(figures, reported)| EvidenceFigures {
-        percent: (100.0 * reported.low, 100.0 * reported.high),
+        percent: [reported.low, reported.estimate, reported.high].map(|share| 100.0 * share),
         ..figures
     }))
 }
@@ -213,8 +216,9 @@ fn whole(
         finding: figures.finding,
         ln_ratio: figures.ln_ratio,
         standard_error: figures.standard_error,
-        low_percent: figures.percent.0,
-        high_percent: figures.percent.1,
+        effect_percent: figures.percent[1],
+        low_percent: figures.percent[0],
+        high_percent: figures.percent[2],
         false_chance: figures.false_chance,
     }))
 }

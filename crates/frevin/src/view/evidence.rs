@@ -1,8 +1,11 @@
 //! Evidence as it is shown.
 
-use frevin_core::evidence::{Age, EvidenceFinding, Origin};
+use std::collections::BTreeSet;
 
-use super::{Page, Table, bad, dim, good, percent, warn};
+use frevin_core::evidence::{Age, EvidenceFinding, Origin};
+use frevin_core::tweak::TweakUse;
+
+use super::{Page, Table, bad, dim, good, named_among, percent, strong, warn};
 use crate::operations::evidence::ToldEvidence;
 
 pub(crate) fn finding_in_words(finding: EvidenceFinding) -> String {
@@ -30,47 +33,36 @@ fn age_in_words(age: Age) -> &'static str {
     }
 }
 
-/// A tweak with what was chosen of it.
-fn with_arguments(one: &ToldEvidence) -> String {
-    let arguments = one.evidence.used.arguments.iter().flatten();
-    let arguments: Vec<String> = arguments.map(|(name, value)| format!("{name}={value}")).collect();
-    if arguments.is_empty() {
-        one.evidence.used.to_string()
-    } else {
-        format!("{} ({})", one.evidence.used, arguments.join(", "))
-    }
-}
-
-/// Pieces of evidence, one a row, with what has become of each below.
+/// Pieces of evidence by scene, one a row, with what has become of each below.
 pub(crate) fn show_evidence(told: &[ToldEvidence], page: &mut Page) {
-    let mut table =
-        Table::new(["tweak", "scene", ">average FPS", ">interval", "found", "by", "on"]);
+    let uses: Vec<&TweakUse> = told.iter().map(|one| &one.evidence.used).collect();
+    let scenes: BTreeSet<_> = told.iter().map(|one| &one.evidence.scene.scene).collect();
     let share = |of_hundred: f64| percent(of_hundred / 100.0);
-    for one in told {
-        let evidence = &one.evidence;
-        table.row([
-            with_arguments(one),
-            evidence.scene.scene.to_string(),
-            share(one.effect_percent),
-            format!("{} to {}", share(evidence.low_percent), share(evidence.high_percent)),
-            finding_in_words(evidence.finding),
-            origin_in_words(evidence.origin),
-            evidence.date.to_string(),
-        ]);
+    for scene in scenes {
+        page.line(strong(format_args!("In {scene}")));
+        let mut table = Table::new(["tweak", ">average FPS", ">interval", "found", "by"]);
+        for one in told.iter().filter(|one| one.evidence.scene.scene == *scene) {
+            let evidence = &one.evidence;
+            table.row([
+                named_among(&evidence.used, uses.iter().copied()),
+                share(evidence.effect_percent),
+                format!("{} to {}", share(evidence.low_percent), share(evidence.high_percent)),
+                finding_in_words(evidence.finding),
+                format!("{}, {}", origin_in_words(evidence.origin), evidence.date),
+            ]);
+        }
+        page.table(table);
     }
-    page.table(table);
     for one in told {
         let what = format!("{}, by {}", one.evidence.used, origin_in_words(one.evidence.origin));
         if one.contradicted {
-            page.paragraph_in(
-                2,
-                warn,
-                &format!("Contradicted: {what} and another found the opposite."),
-            );
+            let said = format!("Contradicted: {what}; another found the opposite.");
+            page.paragraph_in(2, warn, &said);
         }
         if !one.aged.is_empty() {
             let why: Vec<_> = one.aged.iter().map(|age| age_in_words(*age)).collect();
-            page.paragraph_in(2, warn, &format!("Aged: {what}: {} since then.", why.join(", ")));
+            let said = format!("Aged: {what}: {} since then.", why.join(", "));
+            page.paragraph_in(2, warn, &said);
             page.pairs([("ask again", one.ask_again.clone())]);
         }
     }
@@ -80,8 +72,8 @@ pub(crate) fn show_evidence(told: &[ToldEvidence], page: &mut Page) {
 pub(crate) fn measured_worse_in_words(one: &ToldEvidence) -> String {
     format!(
         "{} was measured worse on this PC: {} in {}, by {} on {}",
-        with_arguments(one),
-        percent(one.effect_percent / 100.0),
+        one.evidence.used,
+        percent(one.evidence.effect_percent / 100.0),
         one.evidence.scene.scene,
         origin_in_words(one.evidence.origin),
         one.evidence.date
