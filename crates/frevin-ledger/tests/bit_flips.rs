@@ -12,12 +12,13 @@ use frevin_core::ids::{BootId, PcId};
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{Action, BackStep, Reason, Step};
 use frevin_core::setting::{Address, RegistryData, State, TakesEffect, Value};
+use frevin_core::sift::SiftEvent;
 use frevin_core::trial::Event;
 use frevin_core::tweak::TweakUse;
 use frevin_core::waiting::{PastWrite, Start};
 use frevin_ledger::{
-    Change, Ledger, LedgerError, NewBackStep, NewChange, NewRollback, NewStep, NewTrial, Saved,
-    TrialRecord, Unfinished,
+    Change, Ledger, LedgerError, NewBackStep, NewChange, NewRollback, NewSift, NewStep, NewTrial,
+    Saved, SiftRecord, TrialRecord, Unfinished,
 };
 use jiff::Timestamp;
 
@@ -61,7 +62,7 @@ fn begin(ledger: &mut Ledger, settings: std::ops::Range<usize>, after: u32) -> C
         boot: &boot,
         begun_at,
         replaces: None,
-        of_trial: None,
+        made_for: None,
         steps: &steps,
     };
     ledger.begin_change(&change).unwrap()
@@ -101,6 +102,10 @@ fn write(home: &Path) {
     let new = NewTrial { pc: &pc, boot: &boot, at: now(), design: &design };
     let trial = ledger.begin_trial(&new).unwrap();
     ledger.add_trial_event(trial, now(), &Event::Paused).unwrap();
+    let design = common::sift_design();
+    let new = NewSift { pc: &pc, boot: &boot, at: now(), design: &design };
+    let sift = ledger.begin_sift(&new).unwrap();
+    ledger.add_sift_event(sift, now(), &SiftEvent::Decided).unwrap();
 }
 
 /// All that decides what is written to the PC.
@@ -112,6 +117,7 @@ struct Said {
     waiting: Vec<PastWrite>,
     document: String,
     trials: Vec<TrialRecord>,
+    sifts: Vec<SiftRecord>,
 }
 
 fn read(home: &Path) -> Result<Said, LedgerError> {
@@ -124,6 +130,7 @@ fn read(home: &Path) -> Result<Said, LedgerError> {
         waiting: ledger.past_writes(&pc, &boot)?,
         document: ledger.revision(&"p".parse().unwrap())?.document,
         trials: ledger.trials(&pc)?,
+        sifts: ledger.sifts(&pc)?,
     })
 }
 

@@ -6,11 +6,13 @@ mod common;
 use std::path::Path;
 
 use frevin_core::environment::{BeforeAndAfter, Environment};
+use frevin_core::evidence::ForeignEvidence;
 use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{Action, BackStep, Reason, Step};
 use frevin_core::profile::ProfileName;
 use frevin_core::setting::{Address, RegistryData, State, TakesEffect, Value};
+use frevin_core::sift::SiftEvent;
 use frevin_core::trial::Event;
 use frevin_core::tweak::{Argument, TweakUse};
 use frevin_core::visits::{
@@ -20,7 +22,7 @@ use frevin_core::waiting::{Start, Waiting, waiting};
 use frevin_frames::{FrameSeries, RunConditions, metrics};
 use frevin_ledger::{
     ChangeStatus, FramesDigest, Ledger, LedgerError, NewBackStep, NewChange, NewRollback, NewRun,
-    NewStep, NewTrial, NewVisit, Saved, SealedPart, SnapshotId, Unfinished, VisitFilter,
+    NewSift, NewStep, NewTrial, NewVisit, Saved, SealedPart, SnapshotId, Unfinished, VisitFilter,
 };
 use jiff::Timestamp;
 
@@ -87,7 +89,7 @@ fn begin_instead_of(
         begun_at: now(),
         replaces,
         steps: &steps,
-        of_trial: None,
+        made_for: None,
     };
     ledger.begin_change(&change).unwrap()
 }
@@ -379,7 +381,7 @@ fn begin_visit(ledger: &mut Ledger, scene: &Scene, in_force: Option<&InForce>) -
         at: now(),
         in_force,
         context: &VisitContext::default(),
-        of_trial: None,
+        made_for: None,
     };
     ledger.begin_visit(&visit).unwrap()
 }
@@ -529,6 +531,52 @@ fn events_of_trials_are_kept_in_order_and_never_change() {
     .unwrap();
     let altered = ledger.altered().unwrap();
     assert!(altered.contains(&SealedPart::Trial(id)), "{altered:?}");
+}
+
+/// Sifts: only ever added to, and told where they were changed. Evidence of others is kept once.
+#[test]
+fn events_of_sifts_never_change_and_evidence_of_others_is_kept_once() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    let design = common::sift_design();
+    let new = NewSift { pc: &pc(), boot: &boot("1"), at: now(), design: &design };
+    let id = ledger.begin_sift(&new).unwrap();
+    for event in [SiftEvent::Decided, SiftEvent::Abandoned] {
+        ledger.add_sift_event(id, now(), &event).unwrap();
+    }
+    let row = ForeignEvidence {
+        pc: "pc-1".into(),
+        tweak: "a/b".into(),
+        arguments: "{}".into(),
+        metric: "average-fps".into(),
+        game: "x".into(),
+        graphics: "x".into(),
+        resolution: "x".into(),
+        origin: "trial".into(),
+        date: "2026-03-01".into(),
+        windows_build: 0,
+        graphics_driver: String::new(),
+        game_version: String::new(),
+        finding: "helps".into(),
+        ln_ratio: 0.1 + 0.2,
+        standard_error: 0.01,
+    };
+    let rows = [row.clone(), row.clone()];
+    assert_eq!(ledger.add_foreign_evidence(now(), "a.csv", &rows).unwrap(), 1);
+    let ledger = reopen(home.path());
+    assert_eq!(ledger.foreign_evidence().unwrap(), [row]);
+    let record = ledger.open_sift(&pc()).unwrap().unwrap();
+    assert_eq!((&record.design, record.events.len()), (&design, 2));
+    assert!(record.sift().unwrap().is_abandoned());
+    let raw = rusqlite::Connection::open(ledger.path()).unwrap();
+    for sql in ["UPDATE sift SET design = '{}'", "DELETE FROM sift_event WHERE position = 1"] {
+        let refused = raw.execute(sql, []).unwrap_err().to_string();
+        assert!(refused.contains("never"), "{refused}");
+    }
+    raw.execute_batch("DROP TRIGGER sift_event_is_kept; DELETE FROM sift_event WHERE position = 1")
+        .unwrap();
+    let altered = ledger.altered().unwrap();
+    assert!(altered.contains(&SealedPart::Sift(id)), "{altered:?}");
 }
 
 /// Times as text have no order: fractions of any length, a clock that was set back.

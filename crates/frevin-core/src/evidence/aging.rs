@@ -82,6 +82,7 @@ mod tests {
             graphics_driver: Some("1.0".to_owned()),
             game_version: None,
             finding,
+            by_guard: false,
             ln_ratio: 0.02,
             standard_error: 0.005,
             effect_percent: 2.0,

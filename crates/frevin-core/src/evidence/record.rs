@@ -7,7 +7,7 @@ use crate::ids::SceneName;
 use crate::sift::{Found, Sift, SiftId};
 use crate::trial::{Question, Trial, TrialId};
 use crate::tweak::TweakUse;
-use crate::verdict::Verdict;
+use crate::verdict::{Decision, Verdict};
 
 /// A verdict "better" is false with this chance at most: half of the 5 % that both signs have together.
 const FALSE_BETTER: f64 = 0.025;
@@ -90,6 +90,9 @@ pub struct EvidenceRecord {
     pub game_version: Option<String>,
     /// What was found.
     pub finding: EvidenceFinding,
+    /// Whether it hurts by a guard alone, like stutters, whatever it does to the frame rate.
+    #[serde(default)]
+    pub by_guard: bool,
     /// The natural logarithm of the ratio of average FPS, with the tweak to without.
     pub ln_ratio: f64,
     /// Its standard error.
@@ -111,6 +114,8 @@ pub struct EvidenceFigures {
     pub used: TweakUse,
     /// What was found.
     pub finding: EvidenceFinding,
+    /// Whether it hurts by a guard alone.
+    pub by_guard: bool,
     /// The natural logarithm of the ratio.
     pub ln_ratio: f64,
     /// Its standard error.
@@ -134,6 +139,7 @@ impl EvidenceFigures {
         Some(Self {
             used,
             finding,
+            by_guard: false,
             ln_ratio,
             standard_error,
             percent: [ln_ratio - reach, ln_ratio, ln_ratio + reach].map(percent),
@@ -179,7 +185,9 @@ pub fn of_trial(trial: &Trial) -> Option<EvidenceFigures> {
         false => [reported.high, reported.estimate, reported.low]
             .map(|share| 100.0 * (1.0 / (1.0 + share) - 1.0)),
     };
-    Some(EvidenceFigures { percent, ..figures })
+    let is_worse = |finding: &crate::verdict::MetricFinding| finding.decision == Decision::Worse;
+    let by_guard = verdict == Verdict::Worse && !comparison.findings.iter().any(is_worse);
+    Some(EvidenceFigures { percent, by_guard, ..figures })
 }
 
 /// The mean of differences and its standard error; nothing of fewer than two.
@@ -208,6 +216,7 @@ pub fn of_sift(sift: &Sift) -> Vec<EvidenceFigures> {
                 Found::NoEffect => EvidenceFinding::NoEffect,
                 Found::Unclear => EvidenceFinding::Unclear,
             },
+            by_guard: false,
             ln_ratio: squares.estimate,
             standard_error: squares.standard_error,
             percent: [found.low_percent, found.effect_percent, found.high_percent],

@@ -44,7 +44,7 @@ pub(crate) enum EvidenceCommand {
     },
     /// Put evidence of several PCs together: their mean, and what to expect on the next PC
     Pool {
-        /// Files that `evidence export` wrote [default: what was imported, and this PC's own]
+        /// Files that `evidence export` wrote, or folders of such files [default: what was imported, and this PC's own]
         files: Vec<PathBuf>,
     },
 }
@@ -118,7 +118,7 @@ pub(crate) fn run(context: &Context, command: &EvidenceCommand) -> Result<Outcom
             let tweak = find_tweak(&catalogue, tweak)?;
             let pc = context.pc()?;
             let ledger = context.ledger()?;
-            let evidence = told(context, &*pc, &ledger, Some(&[tweak.id.clone()]))?;
+            let evidence = told(context, &*pc, &ledger, Some(std::slice::from_ref(&tweak.id)))?;
             let mut foreign = ledger.foreign_evidence()?;
             foreign.retain(|row| row.tweak == tweak.id.as_str());
             let others = pool_evidence(&foreign);
@@ -148,7 +148,7 @@ pub(crate) fn run(context: &Context, command: &EvidenceCommand) -> Result<Outcom
                 }
                 rows
             } else {
-                read_all(context, files)?.concat()
+                read_all(context, &files_of(files)?)?.concat()
             };
             if rows.is_empty() {
                 return Err(Failure::new(Kind::NotFound, "there is no evidence to pool")
@@ -158,6 +158,28 @@ pub(crate) fn run(context: &Context, command: &EvidenceCommand) -> Result<Outcom
             Ok(Outcome::yes(&PoolReport { files: files.len(), rows: rows.len(), tweaks }))
         }
     }
+}
+
+/// Files, and in place of each folder the files of evidence in it, by name.
+fn files_of(named: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
+    let mut files = Vec::new();
+    for path in named {
+        if !path.is_dir() {
+            files.push(path.clone());
+            continue;
+        }
+        let mut inside = Vec::new();
+        for entry in fs_err::read_dir(path)? {
+            let file = entry?.path();
+            let ending = file.extension().and_then(std::ffi::OsStr::to_str);
+            if ending.is_some_and(|ending| ["csv", "json", "parquet"].contains(&ending)) {
+                inside.push(file);
+            }
+        }
+        inside.sort();
+        files.extend(inside);
+    }
+    Ok(files)
 }
 
 /// Reads files on every core.
@@ -221,10 +243,11 @@ impl View for EvidenceList {
             .filter(|one| one.evidence.finding == frevin_core::evidence::EvidenceFinding::Helps);
         let helps = helps.count();
         if helps > 0 {
+            let few = format!("{:.1}", self.expected_false);
+            let few = if few == "0.0" { "fewer than 0.1".to_owned() } else { few };
             page.line(dim(format_args!(
-                "  Of {} that something helps, {:.1} are expected to be false.",
+                "  Of {} that something helps, {few} are expected to be false.",
                 count(helps, "finding"),
-                self.expected_false
             )));
         }
     }
@@ -302,6 +325,7 @@ fn show_pooled(tweaks: &[PooledTweak], page: &mut Page) {
     for game in games {
         let of_game = || tweaks.iter().filter(|one| one.key.game == *game);
         page.line(strong(format_args!("In {game}")));
+        let is_pooled = of_game().any(|one| one.pooled.is_some());
         let mut table =
             Table::new(["tweak", ">PCs", ">worse", ">mean", ">interval", ">differ by", ">next PC"]);
         for one in of_game() {
@@ -317,7 +341,9 @@ fn show_pooled(tweaks: &[PooledTweak], page: &mut Page) {
                 range(pooled.prediction),
             ]);
         }
-        page.table(table);
+        if is_pooled {
+            page.table(table);
+        }
         let few: Vec<String> = of_game()
             .filter(|one| one.pooled.is_none())
             .map(|one| format!("{} ({})", named(one), count(one.pcs, "PC")))

@@ -214,6 +214,7 @@ fn whole(
         graphics_driver: visit.context.graphics_driver.clone(),
         game_version: version_of(&visit),
         finding: figures.finding,
+        by_guard: figures.by_guard,
         ln_ratio: figures.ln_ratio,
         standard_error: figures.standard_error,
         effect_percent: figures.percent[1],

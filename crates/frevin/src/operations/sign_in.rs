@@ -65,7 +65,7 @@ pub(super) fn command(context: &Context, resumed: Resumed) -> Result<String, Fai
 
 /// Sets the entry, and reads it back.
 pub(super) fn set(pc: &mut dyn Pc, command: &str) -> Result<(), Failure> {
-    write(pc, &State::Value(Value::Registry(RegistryData::string(command)).into()))
+    write(pc, &State::Value(Value::Registry(RegistryData::string(command))))
 }
 
 /// Takes the entry out: it holds again what it held before it was set.
@@ -105,7 +105,7 @@ mod tests {
         create(&folder, Template::named("desktop").unwrap(), "A PC", 1).unwrap();
         let mut pc = RehearsalPc::open(&folder).unwrap();
         let key = ENTRY.split_once('#').unwrap().0.parse().unwrap();
-        pc.write(&key, &State::Value(Value::Key.into())).unwrap();
+        pc.write(&key, &State::Value(Value::Key)).unwrap();
         let at_first = fingerprint(&pc).unwrap();
         let before = pc.read(&entry().unwrap()).unwrap();
         set(&mut pc, r#""C:\frevin.exe" trial resume"#).unwrap();

@@ -47,7 +47,10 @@ pub(crate) fn show_evidence(told: &[ToldEvidence], page: &mut Page) {
                 named_among(&evidence.used, uses.iter().copied()),
                 share(evidence.effect_percent),
                 format!("{} to {}", share(evidence.low_percent), share(evidence.high_percent)),
-                finding_in_words(evidence.finding),
+                match evidence.by_guard {
+                    true => format!("{}, by a guard", finding_in_words(evidence.finding)),
+                    false => finding_in_words(evidence.finding),
+                },
                 format!("{}, {}", origin_in_words(evidence.origin), evidence.date),
             ]);
         }
