@@ -1,7 +1,7 @@
 //! Sifting: which of many on-off factors move a figure, from few measurements.
 //!
 //! Each row of a design switches about half of the factors on. All of them are estimated at once, each from all
-//! rows, by a regression under a prior that most effects are none ([`chain`]). The rule looks after every fourth row and
+//! rows, by a regression under a prior that most effects are none (`chain`). The rule looks after every fourth row and
 //! stops when each factor is either sure to help or to hurt, or sure not to matter.
 
 mod chain;

@@ -5,7 +5,7 @@ use core::ffi::c_void;
 use super::library::function;
 use super::wide::text;
 use super::wmi::Namespace;
-use frevin_pc::windows::graphics_use::GraphicsUseApi;
+use frevin_pc::windows::graphics_use::{CardId, GraphicsUseApi, NamedCard};
 use frevin_pc::windows::os_error::OsError;
 
 /// This PC's graphics cards in use.
@@ -41,7 +41,7 @@ struct QueryAdapterInfo {
 pub(crate) struct Card {
     handle: u32,
     /// Its locally unique identifier, the high part first.
-    pub(crate) luid: (u32, u32),
+    pub(crate) luid: CardId,
 }
 
 impl Card {
@@ -125,7 +125,7 @@ impl GraphicsUseApi for GraphicsUse {
         Ok(engines)
     }
 
-    fn cards(&self) -> Result<Vec<((u32, u32), String)>, OsError> {
+    fn cards(&self) -> Result<Vec<NamedCard>, OsError> {
         let cards = Card::all()?;
         Ok(cards.iter().filter_map(|card| Some((card.luid, card.name()?))).collect())
     }

@@ -48,6 +48,7 @@ fn plans_and_changes() {
     denied[]
     does_not_fit[]
     left_out[]
+    measured_worse[]
     refusals[]
     steps[].action
     steps[].address

@@ -74,6 +74,10 @@ fn statuses_of_a_newer_frevin_are_shown_as_what_they_are() {
     let connection = rusqlite::Connection::open(settle_ledger(&place)).unwrap();
     // As it was before ledgers were sealed, so that it is sealed with what it holds.
     let older = "DROP INDEX change_by_trial; DROP INDEX visit_by_trial;
+        DROP INDEX change_by_sift; DROP INDEX visit_by_sift;
+        ALTER TABLE change DROP COLUMN sift; ALTER TABLE change DROP COLUMN sift_configuration;
+        ALTER TABLE visit DROP COLUMN sift; ALTER TABLE visit DROP COLUMN sift_row;
+        DROP TABLE sift_event; DROP TABLE sift; DROP TABLE foreign_evidence;
         ALTER TABLE change DROP COLUMN trial; ALTER TABLE change DROP COLUMN trial_place;
         ALTER TABLE visit DROP COLUMN trial; ALTER TABLE visit DROP COLUMN trial_pair;
         ALTER TABLE visit DROP COLUMN trial_arm;

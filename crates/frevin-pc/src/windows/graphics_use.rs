@@ -10,19 +10,25 @@ use super::starts::Process;
 /// A use of an engine below this share of its time, in percent, is nobody's wish: a desktop draws something now and then.
 const IN_USE_PERCENT: f64 = 1.0;
 
+/// A graphics card of this start of Windows: its locally unique identifier, the high part first.
+pub type CardId = (u32, u32);
+
+/// A graphics card and its name.
+pub type NamedCard = (CardId, String);
+
 /// What Windows offers about the use of graphics cards.
 pub trait GraphicsUseApi {
     /// The engines that are in use, by the names of their counters, and how much in percent.
     fn engines(&self) -> Result<Vec<(String, f64)>, OsError>;
-    /// The graphics cards: the locally unique identifier, its high part first, and the name.
-    fn cards(&self) -> Result<Vec<((u32, u32), String)>, OsError>;
+    /// The graphics cards.
+    fn cards(&self) -> Result<Vec<NamedCard>, OsError>;
 }
 
 /// An engine of a graphics card in use by a program.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct EngineUse {
     pub(super) process: u32,
-    pub(super) card: (u32, u32),
+    pub(super) card: CardId,
     pub(super) kind: String,
     pub(super) percent: f64,
 }
@@ -66,11 +72,7 @@ pub(super) fn encoders(uses: &[EngineUse], processes: &[Process]) -> Vec<String>
 }
 
 /// The card on which a program draws most, by its name.
-pub(super) fn card_of(
-    uses: &[EngineUse],
-    process: u32,
-    cards: &[((u32, u32), String)],
-) -> Option<String> {
+pub(super) fn card_of(uses: &[EngineUse], process: u32, cards: &[NamedCard]) -> Option<String> {
     let draws = |engine: &&EngineUse| engine.process == process && engine.kind.starts_with("3D");
     let most = uses.iter().filter(draws).max_by(|a, b| a.percent.total_cmp(&b.percent))?;
     cards.iter().find(|(card, _)| *card == most.card).map(|(_, name)| name.clone())
@@ -87,7 +89,7 @@ mod tests {
             Ok(self.0.iter().map(|(name, percent)| ((*name).to_owned(), *percent)).collect())
         }
 
-        fn cards(&self) -> Result<Vec<((u32, u32), String)>, OsError> {
+        fn cards(&self) -> Result<Vec<NamedCard>, OsError> {
             Ok(vec![((0, 0xC4F9), "Fast".to_owned()), ((0, 0xD001), "Frugal".to_owned())])
         }
     }

@@ -160,7 +160,7 @@ mod tests {
             Ok(vec![(name.to_owned(), 91.0)])
         }
 
-        fn cards(&self) -> Result<Vec<((u32, u32), String)>, OsError> {
+        fn cards(&self) -> Result<Vec<super::super::graphics_use::NamedCard>, OsError> {
             Ok(vec![((1, 255), "The fast one".to_owned())])
         }
     }

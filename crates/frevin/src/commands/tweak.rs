@@ -170,8 +170,8 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
                 here,
                 evidence: match &pc {
                     Some(pc) => {
-                        let ids = [tweak.id.clone()];
-                        told(context, &**pc, &context.ledger()?, Some(&ids))?
+                        let ledger = context.ledger()?;
+                        told(context, &**pc, &ledger, Some(std::slice::from_ref(&tweak.id)))?
                     }
                     None => Vec::new(),
                 },

@@ -18,7 +18,7 @@ use crate::windows::apis::{Apis, SystemApi};
 use crate::windows::boot::{BootApi, Element};
 use crate::windows::devices::DevicesApi;
 use crate::windows::displays::{DisplaySeen, DisplaysApi};
-use crate::windows::graphics_use::GraphicsUseApi;
+use crate::windows::graphics_use::{GraphicsUseApi, NamedCard};
 use crate::windows::hardware::{Battery, Cores, DriveSeen, FactsApi, Link};
 use crate::windows::installed::{AppsApi, FeaturesApi};
 use crate::windows::os_error::OsError;
@@ -543,7 +543,7 @@ impl GraphicsUseApi for Windows {
         self.ask("IWbemServices::ExecQuery", |_| Vec::new())
     }
 
-    fn cards(&self) -> Result<Vec<((u32, u32), String)>, OsError> {
+    fn cards(&self) -> Result<Vec<NamedCard>, OsError> {
         self.ask("D3DKMTEnumAdapters2", |_| Vec::new())
     }
 }
