@@ -650,7 +650,7 @@ fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
     let report = place.json(&["demo", "--keep", "kept"]);
     assert_eq!(report["is_as_at_first"], true);
     assert_eq!(report["with_everything"]["verdict"], "worse");
-    assert_eq!(report["without_the_suspect"]["verdict"], "better");
+    assert_eq!(report["sift"]["verdict"], "better");
     assert!(place.path().join("kept/pc/pc.toml").exists());
     place.run(&["demo", "--keep", "kept"]).fails(4);
 }

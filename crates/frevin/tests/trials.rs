@@ -49,7 +49,7 @@ fn what_is_worse_is_taken_back_exactly_and_told() {
     assert!(all["entries"].as_array().unwrap().len() > 10, "{all}");
     assert_snapshot!(place.run(&["trial", "list"]).ok().out);
     let changes = place.run(&["rollback", "--list"]).ok().out;
-    assert!(changes.contains("3 changes that trials made and took back"), "{changes}");
+    assert!(changes.contains("3 changes that trials and sifts made and took back"), "{changes}");
     assert_eq!(changes.matches(HURTS).count(), 0, "{changes}");
 }
 

@@ -1,21 +1,23 @@
 //! `frevin demo`: the whole job done once, in plain words, by the real commands' own code.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
 use frevin_core::ids::{NameError, SceneName};
 use frevin_core::layers::Selection;
 use frevin_core::preview::OnOthers;
-use frevin_core::profile::Profile;
+use frevin_core::profile::ProfileName;
 use frevin_core::setting::TakesEffect;
+use frevin_core::sift::Found;
 use frevin_core::trial::KeepPolicy;
-use frevin_core::tweak::TweakId;
 use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{Fingerprint, Pc as _, fingerprint};
 use serde::Serialize;
 
+use crate::commands::profile::from_evidence_document;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
@@ -24,10 +26,15 @@ use crate::operations::inspect::inspect;
 use crate::operations::profiles;
 use crate::operations::restart::restart;
 use crate::operations::rollback::{self, RollbackReport};
+use crate::operations::sift::{
+    SiftBeginning, SiftDriver, SiftReport, SiftRequest, design as sift_design,
+    report as sift_report,
+};
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::trial::{Arms, Beginning, Driver, Request, TrialReport, design, report};
 use crate::outcome::{Outcome, View};
 use crate::view::plan::PlanReport;
+use crate::view::sift::show_beginning as show_sift;
 use crate::view::trial::show_beginning;
 use crate::view::{Page, bad, count, dim, good, percent, strong};
 
@@ -35,7 +42,8 @@ use crate::view::{Page, bad, count, dim, good, percent, strong};
 const PROFILE: &str = include_str!("../../../../rehearsal/profiles/friday-evening.toml");
 const PROFILE_NAME: &str = "friday-evening";
 const SCENE: &str = "canyon-run";
-const SUSPECT: &str = "memory/large-file-cache";
+/// The profile that is made of what helped.
+const HELPED: &str = "what-helps";
 /// Runs of a visit that count, and their length: what the statistics were worked out for.
 const RUNS: usize = 3;
 const RUN_SECONDS: u32 = 60;
@@ -54,8 +62,8 @@ pub(crate) struct DemoArgs {
 #[derive(Debug, Serialize)]
 struct DemoReport {
     with_everything: TrialReport,
-    without_the_suspect: TrialReport,
-    suspect: TweakId,
+    sift: SiftReport,
+    with_what_helped: Option<TrialReport>,
     fingerprint_at_first: Fingerprint,
     fingerprint_at_last: Fingerprint,
     is_as_at_first: bool,
@@ -90,7 +98,6 @@ struct Demo {
     pc: RehearsalPc,
     ledger: Ledger,
     scene: SceneName,
-    suspect: TweakId,
     seed: u64,
 }
 
@@ -111,9 +118,6 @@ impl Demo {
             pc,
             seed: args.seed,
             scene: SCENE.parse().map_err(|error: NameError| internal(error.to_string()))?,
-            suspect: SUSPECT
-                .parse()
-                .map_err(|error: frevin_core::tweak::TweakIdError| internal(error.to_string()))?,
         })
     }
 
@@ -122,14 +126,14 @@ impl Demo {
         self.save_profile()?;
         self.preview()?;
         let with_everything = self.try_everything()?;
-        self.leave_out_the_suspect()?;
-        let without_the_suspect = self.try_the_rest()?;
+        let (sift, with_what_helped) = self.sift()?;
+        self.keep_as_profile(&sift)?;
         let at_last = self.take_back_everything(&at_first)?;
         let report = DemoReport {
             is_as_at_first: at_first == at_last,
             with_everything,
-            without_the_suspect,
-            suspect: self.suspect.clone(),
+            sift,
+            with_what_helped,
             fingerprint_at_first: at_first,
             fingerprint_at_last: at_last,
             kept_in: self.kept_in.clone(),
@@ -263,32 +267,85 @@ impl Demo {
         Ok(report)
     }
 
-    fn leave_out_the_suspect(&mut self) -> Result<(), Failure> {
-        self.step(
-            "5. Leave out the one under suspicion",
-            "The catalogue calls the large file cache contested, with the words: \"a game is a program whose \
-             memory is taken for it\". The profile without it is its second revision; the first one stays \
-             what it was.",
-            &format!("frevin profile save {PROFILE_NAME}.toml -m \"Without the large file cache\""),
-        );
-        let file = self.folder.join(format!("{PROFILE_NAME}.toml"));
-        fs_err::write(&file, self.without_the_suspect_in_force()?)?;
-        let saved = profiles::save(&self.context, &file, "Without the large file cache")?;
-        self.say(|page| saved.show(page));
-        // The first revision may have been kept, and the second is compared with the PC without either.
+    /// Sifts the profile, and tries what helps.
+    fn sift(&mut self) -> Result<(SiftReport, Option<TrialReport>), Failure> {
+        // The whole profile may have been kept, and a sift begins with none of it.
         if self.is_in_force()? {
             self.roll_back(&Selection::All)?;
+            restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
         }
-        Ok(())
+        self.step(
+            "5. Find out which of it matters",
+            "Seven pieces of advice, of which some help, some do nothing, and at least one hurts. A sift switches \
+             about half of them on at a time, each time after a restart, and works out what each one does from \
+             all of these configurations at once. What helps is then tried against the PC as it was.",
+            &format!("frevin sift start {PROFILE_NAME}"),
+        );
+        let request = SiftRequest {
+            profile: PROFILE_NAME.to_owned(),
+            scene: Some(self.scene.clone()),
+            runs: 1,
+            run_seconds: RUN_SECONDS,
+            seed: self.seed,
+            budget: None,
+            keep: KeepPolicy::Better,
+            experts: BTreeSet::new(),
+            as_administrator: true,
+            restarts_by_itself: false,
+            runs_start_program: true,
+        };
+        let sifted = sift_design(&self.context, &self.pc, &self.ledger, &request)?;
+        self.say(|page| {
+            let begin = SiftBeginning {
+                sifted: &sifted,
+                recording: None,
+                is_simulated: true,
+                undo_folder: self.context.undo_folder(&self.pc),
+            };
+            show_sift(&begin, page);
+        });
+        let progress = self.outer.progress(1, "a sift");
+        let source = SceneSource::find(&self.context, &self.pc, &mut self.ledger, &self.scene)?;
+        let mut driver =
+            SiftDriver::begin(&self.context, &mut self.pc, &mut self.ledger, sifted.design)?;
+        driver.drive(&source)?;
+        let (ledger, pc, record) = driver.done()?;
+        let sift = sift_report(ledger, &record, false)?;
+        let trial = match sift.trial {
+            Some(trial) => Some(report(ledger, Some(pc), &ledger.trial(trial)?)?),
+            None => None,
+        };
+        progress.finish_and_clear();
+        self.say(|page| {
+            page.blank();
+            sift.show(page);
+        });
+        Ok((sift, trial))
     }
 
-    fn try_the_rest(&mut self) -> Result<TrialReport, Failure> {
+    /// Writes down what helped as a profile, by the evidence.
+    fn keep_as_profile(&mut self, sift: &SiftReport) -> Result<(), Failure> {
+        if sift.helped.is_empty() {
+            return Ok(());
+        }
         self.step(
-            "6. Find out whether the rest helps",
-            "The same again: the second revision against the PC without any of it.",
-            &format!("frevin trial start {PROFILE_NAME}"),
+            "6. Keep what helped",
+            "What was found is evidence of this PC, with its date and its circumstances. A profile can be made of \
+             it: each tweak with its arguments, and the reason in a line.",
+            &format!("frevin profile new {HELPED} --from-evidence"),
         );
-        self.try_profile()
+        let name: ProfileName = HELPED
+            .parse()
+            .map_err(|error: NameError| Failure::new(Kind::Internal, error.to_string()))?;
+        let document = from_evidence_document(&self.context, &name, "What helps on this PC", None)?;
+        let file = self.folder.join(format!("{HELPED}.toml"));
+        fs_err::write(&file, &document)?;
+        let saved = profiles::save(&self.context, &file, "By the sift")?;
+        self.say(|page| {
+            page.verbatim(&document);
+            saved.show(page);
+        });
+        Ok(())
     }
 
     /// A trial of the latest revision of the profile.
@@ -377,13 +434,6 @@ impl Demo {
         let (context, pc, ledger) = (&self.context, &mut self.pc, &mut self.ledger);
         rollback::roll_back(context, pc, ledger, selection, on_others, way_back)
     }
-
-    /// The profile's document without the suspect.
-    fn without_the_suspect_in_force(&self) -> Result<String, Failure> {
-        let mut profile = Profile::parse(PROFILE_NAME, PROFILE, &self.context.catalogue()?)?;
-        profile.entries.retain(|entry| entry.tweak != self.suspect);
-        Ok(profile.to_document())
-    }
 }
 
 impl View for DemoReport {
@@ -393,21 +443,33 @@ impl View for DemoReport {
             difference.map_or_else(String::new, |difference| percent(difference.estimate))
         };
         page.chapter("In short");
-        page.pairs([
-            ("all of the profile", format!("{} average FPS", estimate(&self.with_everything))),
-            (
-                "without the one that hurt",
-                format!("{} average FPS", estimate(&self.without_the_suspect)),
+        let hurt: Vec<String> = self
+            .sift
+            .tweaks
+            .iter()
+            .filter(|tweak| tweak.found == Found::Hurts)
+            .map(|tweak| tweak.used.to_string())
+            .collect();
+        let mut short = vec![(
+            "all of the profile",
+            format!("{} average FPS", estimate(&self.with_everything)),
+        )];
+        if !hurt.is_empty() {
+            short.push(("what hurts in it", hurt.join(", ")));
+        }
+        if let Some(trial) = &self.with_what_helped {
+            let what = format!("{} average FPS", estimate(trial));
+            short.push(("what helps of it", what));
+        }
+        short.push((
+            "found with",
+            format!(
+                "{} of visits and {}",
+                count(self.with_everything.comparison.pairs, "pair"),
+                count(self.sift.configurations, "configuration"),
             ),
-            (
-                "measured in",
-                format!(
-                    "{} and {} of visits",
-                    self.with_everything.comparison.pairs,
-                    count(self.without_the_suspect.comparison.pairs, "pair"),
-                ),
-            ),
-        ]);
+        ));
+        page.pairs(short);
         match &self.kept_in {
             Some(folder) => {
                 let folder = folder.display();
@@ -415,7 +477,9 @@ impl View for DemoReport {
                 page.line(format_args!("  export FREVIN_HOME={folder}/home FREVIN_PC={folder}/pc"));
                 page.line("  frevin log");
                 page.line("  frevin trial show");
-                page.line(format_args!("  frevin apply {PROFILE_NAME}"));
+                page.line("  frevin sift show");
+                page.line("  frevin evidence list");
+                page.line(format_args!("  frevin apply {HELPED}"));
             }
             None => {
                 page.heading("Now you");

@@ -220,7 +220,7 @@ pub(crate) fn run(context: &Context, command: &ProfileCommand) -> Result<Outcome
 
 /// A copy of a profile under another name.
 /// A profile of what measuring has shown to help on a PC: the latest word on each tweak with its arguments counts.
-fn from_evidence_document(
+pub(crate) fn from_evidence_document(
     context: &Context,
     name: &ProfileName,
     purpose: &str,
