@@ -41,6 +41,8 @@ pub(super) struct Chain {
     effects: Vec<f64>,
     row_variance: f64,
     prior_variance: f64,
+    /// The mean of the variances that the latest look has drawn.
+    mean_variance: f64,
 }
 
 /// Rows that were measured, without a constant and a trend.
@@ -90,7 +92,13 @@ impl Chain {
             effects: vec![0.0; columns],
             row_variance: prior_variance,
             prior_variance,
+            mean_variance: prior_variance,
         }
+    }
+
+    /// The standard deviation of a row beside the effects, as the latest look has it.
+    pub(super) fn row_spread(&self) -> f64 {
+        self.mean_variance.sqrt()
     }
 
     /// Looks at what was measured so far.
@@ -107,6 +115,7 @@ impl Chain {
         // What the effects explain of each column.
         let mut explained: Vec<f64> = products.iter().map(|row| dot(row, &self.effects)).collect();
         let mut sums = vec![Sums::default(); columns];
+        let mut variances = 0.0;
         let mut order: Vec<usize> = (0..columns).collect();
         for sweep in 0..BURN_IN_SWEEPS + KEPT_SWEEPS {
             let is_kept = sweep >= BURN_IN_SWEEPS;
@@ -152,8 +161,12 @@ impl Chain {
             let residual = (squares - fitted).max(0.0);
             self.row_variance = (PRIOR_DEGREES * self.prior_variance + residual)
                 / chi_square(&mut self.rng, degrees);
+            if is_kept {
+                variances += self.row_variance;
+            }
         }
         let kept = KEPT_SWEEPS as f64;
+        self.mean_variance = variances / kept;
         let posterior = |sums: &Sums| {
             let mean = sums.mean / kept;
             Posterior {

@@ -120,7 +120,8 @@ impl Sifting {
             Due::Again(row) => {
                 self.values[row].push(value);
                 self.again.remove(0);
-                if self.again.is_empty() {
+                // Where more rows follow, the next look takes it in; an end has to rest on what it gave.
+                if self.again.is_empty() && self.would_end() {
                     self.look();
                 }
             }
@@ -140,9 +141,13 @@ impl Sifting {
         let regression = self.regression();
         self.posteriors = self.chain.look(&regression);
         self.again = self.outliers(&regression);
+        self.is_finished = self.again.is_empty() && self.would_end();
+    }
+
+    /// Whether the latest look ends the sift, unless rows are odd.
+    fn would_end(&self) -> bool {
         let is_clear = self.posteriors.iter().all(|one| is_flagged(one) || is_cleared(one));
-        self.is_finished =
-            self.again.is_empty() && (is_clear || self.values.len() >= self.rule.most_rows);
+        is_clear || self.values.len() >= self.rule.most_rows
     }
 
     /// The rows that are far from what all effects together say, and were not measured again yet, each twice.
@@ -153,8 +158,12 @@ impl Sifting {
         let residuals = regression.residuals(self.posteriors.iter().map(|one| one.mean));
         let middle = median(residuals.iter().copied()).unwrap_or_default();
         let deviation = median(residuals.iter().map(|left| (left - middle).abs()));
+        // After few rows the effects take up most of what chance did, and the residuals look smaller than they are: on a
+        // PC twice as loud as its history says, rows would be called odd that are not, and their medians would make
+        // the noise look smaller still.
         let scale = (MAD_TO_DEVIATION * deviation.unwrap_or_default())
-            .max(SMALLEST_SCALE * self.rule.row_variance.sqrt());
+            .max(SMALLEST_SCALE * self.rule.row_variance.sqrt())
+            .max(self.chain.row_spread());
         let is_odd = |row: &usize| {
             (residuals[*row] - middle).abs() > OUTLIER_SCALES * scale
                 && self.values[*row].len() == 1
