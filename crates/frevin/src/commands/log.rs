@@ -171,7 +171,11 @@ impl Entry {
             (_, true) => dim("given up"),
             (SiftProgress::Ended, _) => {
                 let of = |found| sift.tweaks.iter().filter(|tweak| tweak.found == found).count();
-                let left = if sift.kept { "; what helps is kept" } else { "" };
+                let left = match (sift.kept, sift.is_taken_back_since) {
+                    (true, true) => "; what helps was kept",
+                    (true, false) => "; what helps is kept",
+                    (false, _) => "",
+                };
                 format!("{} help, {} hurt{left}", of(Found::Helps), of(Found::Hurts))
             }
             _ => warn("not over"),

@@ -127,10 +127,14 @@ impl SiftReport {
                     "What helped ({helped}) was tried against the PC as it was, in trial {trial}: {said}."
                 ));
                 page.line(if self.kept {
-                    good(format_args!("It is kept: {why}."))
+                    let is = if self.is_taken_back_since { "was" } else { "is" };
+                    good(format_args!("It {is} kept: {why}."))
                 } else {
                     strong(format_args!("It is taken back, exactly: {why}."))
                 });
+                if self.is_taken_back_since {
+                    page.line(warn("It was taken back since then."));
+                }
                 if verdict == Verdict::Better {
                     page.pairs([(
                         "as a profile",
@@ -230,7 +234,11 @@ impl View for SiftList {
                 (SiftProgress::Ended, _, Some(verdict)) => format!(
                     "{}: {}",
                     verdict_in_words(verdict),
-                    if sift.kept { "kept" } else { "not kept" }
+                    match (sift.kept, sift.is_taken_back_since) {
+                        (true, true) => "taken back since",
+                        (true, false) => "kept",
+                        (false, _) => "not kept",
+                    }
                 ),
                 (SiftProgress::Ended, _, None) => "nothing helps".to_owned(),
                 _ => warn("not over"),

@@ -75,6 +75,7 @@ fn show_limits(around: &Around, page: &mut Page) {
     let sides = if kind(a) == kind(b) { vec![("", b)] } else { vec![("A: ", a), ("B: ", b)] };
     for (side, limit) in sides {
         if let Some(limit) = limit {
+            page.blank();
             page.paragraph(2, &format!("{side}{}", limit_in_words(limit)));
         }
     }

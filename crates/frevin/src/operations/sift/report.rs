@@ -12,6 +12,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::failure::Failure;
+use crate::operations::trial::is_taken_back_since;
 
 /// A sift that has ended, or as far as it is.
 #[derive(Debug, Clone, Serialize)]
@@ -45,6 +46,8 @@ pub(crate) struct SiftReport {
     pub(crate) verdict: Option<Verdict>,
     /// Whether what helped is in force at the end.
     pub(crate) kept: bool,
+    /// Whether that was taken back or replaced since.
+    pub(crate) is_taken_back_since: bool,
     /// Why it is, or is not.
     pub(crate) reason: Option<Reason>,
     pub(crate) is_given_up: bool,
@@ -110,6 +113,10 @@ pub(crate) fn report(
             .map(|trial| trial.trial().comparison().verdict),
         trial: sift.trial(),
         kept: ending.is_some_and(|ending| ending.kept),
+        is_taken_back_since: match &trial {
+            Some(trial) => is_taken_back_since(ledger, trial, ending)?,
+            None => false,
+        },
         reason: ending.map(|ending| ending.reason),
         is_given_up: sift.is_abandoned(),
         voided: sift.voided(),

@@ -7,7 +7,9 @@ mod status;
 
 pub(crate) use begin::{Arms, Beginning, Request, design};
 pub(crate) use drive::{Driver, PROBES_A_RUN, Stopped};
-pub(crate) use report::{LevelReport, PairReport, SideReport, TrialList, TrialReport, report};
+pub(crate) use report::{
+    LevelReport, PairReport, SideReport, TrialList, TrialReport, is_taken_back_since, report,
+};
 pub(crate) use status::{Next, StatusReport, status};
 
 use std::time::Duration;

@@ -264,7 +264,7 @@ fn limit_of_levels(levels: &[LevelReport], side: fn((f64, f64)) -> f64) -> Optio
 }
 
 /// Whether nothing is in force any more of what a trial left in force.
-fn is_taken_back_since(
+pub(crate) fn is_taken_back_since(
     ledger: &Ledger,
     record: &TrialRecord,
     ending: Option<Ending>,
