@@ -636,10 +636,11 @@ fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
     let said = place.run(&["demo"]).ok();
     for part in [
         "WORSE.",
-        "BETTER.",
+        "hurts",
         "bit for bit",
         "Trial 1: is friday-evening@1 better",
-        "is kept: it is better",
+        "It is kept: it is better",
+        "Saved as what-helps@1",
     ] {
         assert!(said.out.contains(part), "{part} is missing of:\n{}", said.out);
     }
