@@ -147,6 +147,7 @@ fn a_change_that_helps_is_found_better_and_one_that_hurts_worse() {
       guard: stutters -33.3 %, within +25 %
       guard: uneven pacing -10.4 %, within +10 %
       guard: latency -3.7 %, within +5 %
+
       The processor limits the frames: the thread that makes them is busy 96 % of the time.
 
     Around the visits, on average
@@ -186,6 +187,7 @@ fn a_comparison_says_what_weakens_it() {
       guard: stutters: too few pairs to say
       guard: uneven pacing: too few pairs to say
       guard: latency: too few pairs to say
+
       The processor limits the frames: the thread that makes them is busy 95 % of the time.
 
     Around the visits, on average
