@@ -30,6 +30,7 @@ use super::library::function;
 use super::wide::{Wide, failed, text, text_at};
 use frevin_pc::RestorePoint;
 use frevin_pc::windows::apis::SystemApi;
+use frevin_pc::windows::command_line::command_line;
 use frevin_pc::windows::os_error::OsError;
 
 /// The PC that this program runs on.
@@ -168,30 +169,6 @@ pub fn start_as_administrator(arguments: &[String]) -> std::io::Result<()> {
         ..=LAST_ERROR => Err(std::io::Error::last_os_error()),
         _ => Ok(()),
     }
-}
-
-/// Arguments in one line, as programs take it apart again ("Parsing C command-line arguments"): backslashes count
-/// only before a quotation mark.
-fn command_line(arguments: &[String]) -> String {
-    let quoted = arguments.iter().map(|argument| {
-        let mut text = String::from("\"");
-        let mut backslashes = 0;
-        for character in argument.chars() {
-            match character {
-                '\\' => backslashes += 1,
-                '"' => {
-                    text.extend(std::iter::repeat_n('\\', backslashes + 1));
-                    backslashes = 0;
-                }
-                _ => backslashes = 0,
-            }
-            text.push(character);
-        }
-        text.extend(std::iter::repeat_n('\\', backslashes));
-        text.push('"');
-        text
-    });
-    quoted.collect::<Vec<_>>().join(" ")
 }
 
 /// `RESTOREPOINTINFOW` and `STATEMGRSTATUS` ("SRSetRestorePointW function" in the Windows

@@ -208,3 +208,97 @@ fn a_tweak_for_experts_takes_a_word_of_its_own() {
     let without = rows(&["3", "--json"]);
     assert_eq!(without.contains(&expert.to_owned()), !is_expert, "{without:?}");
 }
+
+/// Own tweaks of one value each: two that exclude each other, and one that needs another.
+fn own_tweaks(place: &Place) {
+    for (name, value, more) in [
+        ("one", 1, "conflicts = [\"knob/two\"]\n"),
+        ("two", 2, ""),
+        ("three", 3, "needs = [\"knob/four\"]\n"),
+        ("four", 4, ""),
+    ] {
+        let text = format!(
+            "id = \"knob/{name}\"\ntitle = \"Turn knob {name}\"\nwhat = \"Turns it.\"\nwhy = \"Somebody said so.\"\n\
+             may_break = \"Nothing.\"\nstanding = \"contested\"\nstanding_reason = \"Nobody knows.\"\n\
+             risk = \"safe\"\ntakes_effect = \"now\"\n{more}\n[[settings]]\n\
+             address = 'registry:HKCU\\Software\\Knobs#{name}'\ntype = \"dword\"\nvalue = {value}\n\n\
+             [[sources]]\ntitle = \"None\"\nstates = \"None.\"\n"
+        );
+        fs_err::create_dir_all(place.path().join("home").join("tweaks/knob")).unwrap();
+        fs_err::write(place.path().join("home").join(format!("tweaks/knob/{name}.toml")), text)
+            .unwrap();
+    }
+    let uses: String = ["one", "two", "three", "four"]
+        .map(|name| format!("\n[[tweaks]]\nuse = \"knob/{name}\"\n"))
+        .concat();
+    let head = "format = 1\nname = \"knobs\"\npurpose = \"p\"\nscene = \"canyon-run\"\n";
+    place.write("knobs.toml", head.to_owned() + &uses);
+    place.run(&["profile", "save", "knobs.toml"]).ok();
+}
+
+#[test]
+fn what_excludes_each_other_is_never_on_together_and_needs_are_met() {
+    let place = Place::new();
+    own_tweaks(&place);
+    let effect = "\n[[effects]]\nname = \"Three\"\nreads = { three = 'registry:HKCU\\Software\\Knobs#three' }\n\
+                  when = \"three == 3\"\nframe_time = 0.95\n";
+    let model = place.pc().join("model.toml");
+    let text = fs_err::read_to_string(&model).unwrap();
+    fs_err::write(model, text + effect).unwrap();
+    let boots = || place.json(&["rehearsal", "show"])["clock"]["boots"].as_u64().unwrap();
+    let before = boots();
+    let start = ["sift", "start", "knobs", "--yes", "--seed", "2", "--runs-per-restart", "2"];
+    let sift = json(&place.run(&[&start[..], &["--json"]].concat()).ok());
+    assert_eq!(boots(), before, "every tweak acts at once, so nothing restarts");
+    assert_eq!(sift["restarts"], false);
+    let found = found(&sift);
+    assert!(found.contains(&("knob/three".into(), "helps".into())), "{found:?}");
+    assert!(found.contains(&("knob/one".into(), "no-effect".into())), "{found:?}");
+    // What helped comes with what it needs.
+    let helped: Vec<&str> = sift["helped"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["tweak"].as_str().unwrap())
+        .collect();
+    assert_eq!(helped, ["knob/three", "knob/four"]);
+    let registry = fs_err::read_to_string(place.pc().join("settings/registry.json")).unwrap();
+    assert!(registry.contains("Knobs") && !registry.contains("\"one\""), "{registry}");
+    // Each configuration was one change, in which one and two were never together.
+    for change in place.json(&["rollback", "--list"])["changes"].as_array().unwrap() {
+        let steps = change["steps"].as_array().unwrap().iter();
+        let wanted: Vec<&str> = steps
+            .filter(|step| step["reason"] == "wanted")
+            .map(|step| step["tweak"].as_str().unwrap())
+            .collect();
+        assert!(!(wanted.contains(&"knob/one") && wanted.contains(&"knob/two")), "{wanted:?}");
+        assert!(!wanted.contains(&"knob/three") || wanted.contains(&"knob/four"), "{wanted:?}");
+    }
+    // What one sift has seen of the noise is known to the next.
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    let again = json(&place.run(&[&start[..], &["--json"]].concat()).ok());
+    assert_eq!((&sift["with_history"], &again["with_history"]), (&false.into(), &true.into()));
+    let evidence = place.json(&["evidence", "list", "--scene", "canyon-run"]);
+    assert_eq!(evidence["evidence"].as_array().unwrap().len(), 8);
+    // Own tweaks are nothing to others.
+    let said = place.run(&["evidence", "export", "own.csv"]).fails(3);
+    assert!(said.err.contains("a tweak of your own"), "{}", said.err);
+}
+
+#[test]
+fn a_second_process_sees_how_far_a_sift_is_and_cannot_drive_it_too() {
+    let place = place();
+    place.run(&["rehearsal", "fault", "--power-cut-after", "12"]).ok();
+    assert_ne!(place.run(&with(&["5"])).code, 0);
+    place.run(&["rehearsal", "fault", "--none"]).ok();
+    let home = place.path().join("home").join("trial.lock");
+    let held = fs_err::OpenOptions::new().write(true).open(home).unwrap();
+    held.file().lock().unwrap();
+    let refused = place.run(&["sift", "resume"]);
+    assert!(refused.err.contains("another Frevin is driving"), "{}", refused.err);
+    assert_eq!(place.json(&["sift", "status"])["progress"], "measuring");
+    assert!(place.run(&["sift", "status"]).ok().out.contains("`frevin sift resume`"));
+    drop(held);
+    place.run(&["sift", "resume"]).ok();
+    assert_eq!(place.json(&["sift", "list"])["sifts"][0]["progress"], "ended");
+}

@@ -225,3 +225,131 @@ pub fn of_sift(sift: &Sift) -> Vec<EvidenceFigures> {
     });
     figures.collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ids::{BootId, StateDigest};
+    use crate::preview::Wish;
+    use crate::trial::{
+        Arm, ArmDesign, Design, Ending, Event, KeepPolicy, Place, Reason, Trial as Replayed,
+    };
+    use crate::verdict::{FrameFigures, Histories, Judge, Margins, PairLimit, VisitFigures};
+    use crate::visits::VisitId;
+
+    fn wish(id: &str) -> Wish {
+        let used = TweakUse::plain(id.parse().unwrap());
+        Wish { used, settings: Vec::new(), consented: false }
+    }
+
+    fn arm(wishes: Vec<Wish>) -> ArmDesign {
+        ArmDesign { title: "x".to_owned(), revision: None, wishes }
+    }
+
+    /// A trial whose B has so many times the frames of A, or stutters so often as much.
+    fn trial(question: Question, a: Vec<Wish>, b: Vec<Wish>, ratio: f64, stutters: u64) -> Trial {
+        let design = Design {
+            question,
+            a: arm(a),
+            b: arm(b),
+            holder: None,
+            others: StateDigest::new("d"),
+            boot: BootId::new("0"),
+            levels: vec!["canyon".parse().unwrap()],
+            runs: 3,
+            warm_up: 0,
+            run_seconds: 60,
+            restarts: false,
+            restarts_by_itself: false,
+            as_administrator: false,
+            seed: 1,
+            limit: PairLimit::default(),
+            margins: Margins::default(),
+            histories: Histories::default(),
+            keep: KeepPolicy::Better,
+            judge: Judge::FrameRate,
+            ping: None,
+            ping_pause_ms: 0,
+            on_battery: false,
+            of_sift: None,
+        };
+        let mut trial = Replayed::replay(design, &[]);
+        let mut visits = 0;
+        while !trial.comparison().is_finished {
+            let (pair, arm) = trial.due();
+            let wobble = [0.0, 0.002, -0.001, 0.0015][pair % 4];
+            let (ln, events) = match arm {
+                Arm::A => (0.0, 6),
+                Arm::B => (ratio.ln(), 6 * stutters),
+            };
+            visits += 1;
+            let frames = FrameFigures {
+                ln_average_fps: 4.5 + ln + if arm == Arm::B { wobble } else { 0.0 },
+                ln_low_1_percent_fps: 4.2 + ln + if arm == Arm::B { wobble } else { 0.0 },
+                stutter_events: events,
+                ln_pacing_ms: 0.0,
+            };
+            let levels = vec![VisitFigures { frames: Some(frames), ..VisitFigures::default() }];
+            let visits = vec![VisitId(visits)];
+            trial.take(&Event::Visited { pair, arm, visits, levels, doubts: Vec::new() });
+        }
+        let verdict = trial.comparison().verdict;
+        trial.take(&Event::Decided { verdict });
+        let ending = Ending { place: Place::A, kept: false, reason: Reason::Worse };
+        trial.take(&Event::Ended(ending));
+        trial
+    }
+
+    #[test]
+    fn a_trial_of_one_tweak_tells_its_effect() {
+        let of = |ratio| {
+            let trial = trial(Question::Apply, Vec::new(), vec![wish("a/b")], ratio, 1);
+            of_trial(&trial).unwrap()
+        };
+        let helps = of(1.05);
+        assert_eq!(helps.finding, EvidenceFinding::Helps);
+        assert!((helps.ln_ratio - 1.05_f64.ln()).abs() < 0.002, "{helps:?}");
+        assert!(helps.percent[0] < helps.percent[1] && helps.percent[1] < helps.percent[2]);
+        assert!(helps.standard_error > 0.0);
+        let hurts = of(0.95);
+        assert_eq!((hurts.finding, hurts.by_guard), (EvidenceFinding::Hurts, false));
+        assert_eq!(of(1.0).finding, EvidenceFinding::NoEffect);
+    }
+
+    #[test]
+    fn leaving_out_turns_the_effect_round() {
+        // Without the tweak there are 5 % fewer frames: it helps.
+        let kept = vec![wish("a/b"), wish("a/c")];
+        let trial = trial(Question::Without, kept, vec![wish("a/c")], 1.0 / 1.05, 1);
+        let helps = of_trial(&trial).unwrap();
+        assert_eq!(helps.used.tweak.as_str(), "a/b");
+        assert_eq!(helps.finding, EvidenceFinding::Helps);
+        assert!((helps.ln_ratio - 1.05_f64.ln()).abs() < 0.002, "{helps:?}");
+        assert!((helps.percent[1] - 5.0).abs() < 0.3, "{helps:?}");
+        assert!(helps.percent[0] < helps.percent[2], "{helps:?}");
+    }
+
+    #[test]
+    fn a_veto_is_said_to_be_one_and_several_tweaks_are_evidence_of_none() {
+        let one = trial(Question::Apply, Vec::new(), vec![wish("a/b")], 1.05, 4);
+        let vetoed = of_trial(&one).unwrap();
+        assert_eq!((vetoed.finding, vetoed.by_guard), (EvidenceFinding::Hurts, true));
+        assert!(vetoed.ln_ratio > 0.0);
+        let both = vec![wish("a/b"), wish("a/c")];
+        assert_eq!(of_trial(&trial(Question::Apply, Vec::new(), both, 1.05, 1)), None);
+        let against = trial(Question::Against, vec![wish("a/b")], vec![wish("a/c")], 1.05, 1);
+        assert_eq!(of_trial(&against), None);
+    }
+
+    #[test]
+    fn differences_have_a_mean_and_an_error() {
+        let used = TweakUse::plain("a/b".parse().unwrap());
+        let of = |differences: &[f64]| {
+            EvidenceFigures::of_differences(used.clone(), EvidenceFinding::Helps, differences)
+        };
+        let figures = of(&[0.01, 0.03]).unwrap();
+        assert!((figures.ln_ratio - 0.02).abs() < 1e-12);
+        assert!((figures.standard_error - 0.01).abs() < 1e-12);
+        assert_eq!(of(&[0.01]), None);
+    }
+}

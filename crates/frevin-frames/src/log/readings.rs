@@ -283,6 +283,43 @@ mod tests {
     }
 
     #[test]
+    fn every_form_of_a_log_tells_them() {
+        let forms = [
+            "Frame time (ms);GPU busy (ms);Latency (ms)\n10;9,5;20,5\n10;9,5;21,5\n10;9,5;20,5\n",
+            "\"Frame time (ms)\",\"GPU busy (ms)\",\"Latency (ms)\"\n\"10\",\"9.5\",\"20.5\"\n\"10\",\"9.5\",\"21.5\"\n\"10\",\"9.5\",\"20.5\"\n",
+            "frame_ms gpu_busy_ms latency_ms\n10 9.5 20.5\n10 9.5 21.5\n10 9.5 20.5\n",
+            r#"{"frames": [{"frameMs": 10, "gpuBusyMs": 9.5, "latencyMs": 20.5},
+                {"frameMs": 10, "gpuBusyMs": 9.5, "latencyMs": 21.5},
+                {"frameMs": 10, "gpuBusyMs": 9.5, "latencyMs": 20.5}]}"#,
+        ];
+        for form in forms {
+            let read = read(form);
+            assert!((read.graphics_busy_share.unwrap() - 0.95).abs() < 1e-9, "{form}: {read:?}");
+            assert_eq!(read.latency.unwrap().median_ms, 20.5, "{form}");
+        }
+    }
+
+    #[test]
+    fn rows_of_another_program_tell_nothing() {
+        let text = "program,frame_ms,latency_ms\na,10,20\nb,10,90\na,10,20\nb,10,90\n";
+        let only =
+            LogOptions { only: vec![("program".into(), "a".into())], ..LogOptions::default() };
+        let reading = read_log_bytes(text.as_bytes(), &only).unwrap().1;
+        let latency = reading.readings.latency.unwrap();
+        assert_eq!((latency.frames, latency.percentile_95_ms), (2, 20.0));
+    }
+
+    #[test]
+    fn a_load_in_percent_counts_where_no_busy_time_is_told() {
+        let busy = read("frame_ms,GPU load (%)\n10,50\n10,60\n10,70\n");
+        assert!((busy.graphics_busy_share.unwrap() - 0.6).abs() < 1e-9);
+        let both = read("frame_ms,GPU load (%),GPU busy (ms)\n10,50,9\n10,60,9\n10,70,9\n");
+        assert!((both.graphics_busy_share.unwrap() - 0.9).abs() < 1e-9, "{both:?}");
+        let memory = read("frame_ms,GPU memory used (GiB)\n10,5\n10,6\n10,5.5\n");
+        assert_eq!(memory.graphics_memory_mib, Some(6144.0));
+    }
+
+    #[test]
     fn quantiles_of_latency_are_those_of_frames() {
         let rows: String = (1..=101)
             .map(|row| format!("{{\"frame_us\": 8000, \"inputLagUs\": {row}000}}\n"))

@@ -267,3 +267,78 @@ fn read_column(
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::*;
+
+    fn rows() -> Vec<ForeignEvidence> {
+        let row = |pc: usize| ForeignEvidence {
+            pc: format!("pc-{pc}"),
+            tweak: "power/active-plan".to_owned(),
+            arguments: r#"{"plan":"high-performance"}"#.to_owned(),
+            metric: "average-fps".to_owned(),
+            game: "Gorsehollow, \"Riders\"\nand more".to_owned(),
+            date: "2026-03-01".to_owned(),
+            windows_build: 26_100,
+            finding: "helps".to_owned(),
+            ln_ratio: (0.1 + 0.2) / pc as f64,
+            standard_error: 1e-3,
+            ..empty_row()
+        };
+        (1..=3).map(row).collect()
+    }
+
+    #[test]
+    fn rows_come_back_from_each_format_as_they_went() {
+        let folder = tempfile::tempdir().unwrap();
+        for format in [EvidenceFormat::Csv, EvidenceFormat::Json, EvidenceFormat::Parquet] {
+            let path = folder.path().join("file");
+            write(&File::create(&path).unwrap(), format, &rows()).unwrap();
+            assert_eq!(read(&path).unwrap(), rows(), "{format:?}");
+        }
+    }
+
+    #[test]
+    fn a_file_that_is_cut_short_is_told_and_never_taken_in_part() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("file");
+        write(&File::create(&path).unwrap(), EvidenceFormat::Parquet, &rows()).unwrap();
+        let whole = fs_err::read(&path).unwrap();
+        for length in (4..whole.len()).step_by(37) {
+            fs_err::write(&path, &whole[..length]).unwrap();
+            let failure = read(&path).unwrap_err();
+            assert_eq!(failure.kind, Kind::BadInput, "{length}");
+        }
+        write(&File::create(&path).unwrap(), EvidenceFormat::Json, &rows()).unwrap();
+        let text = fs_err::read_to_string(&path).unwrap();
+        fs_err::write(&path, &text[..text.len() - 5]).unwrap();
+        assert_eq!(read(&path).unwrap_err().kind, Kind::BadInput);
+    }
+
+    #[test]
+    fn a_parquet_file_with_other_columns_says_what_it_lacks() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("frames.parquet");
+        let schema = "message frames { REQUIRED INT64 frame; REQUIRED DOUBLE ln_ratio; }";
+        let file = File::create(&path).unwrap();
+        let mut writer = SerializedFileWriter::new(
+            &file,
+            Arc::new(parse_message_type(schema).unwrap()),
+            Arc::new(WriterProperties::builder().build()),
+        )
+        .unwrap();
+        let mut group = writer.next_row_group().unwrap();
+        let mut column = group.next_column().unwrap().unwrap();
+        column.typed::<parquet::data_type::Int64Type>().write_batch(&[1], None, None).unwrap();
+        column.close().unwrap();
+        let mut column = group.next_column().unwrap().unwrap();
+        column.typed::<DoubleType>().write_batch(&[0.1], None, None).unwrap();
+        column.close().unwrap();
+        group.close().unwrap();
+        writer.close().unwrap();
+        let failure = read(&path).unwrap_err();
+        assert!(failure.message.contains("row 1: `pc` is empty"), "{}", failure.message);
+    }
+}

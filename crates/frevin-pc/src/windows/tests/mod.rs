@@ -20,6 +20,7 @@ use super::services::Doing;
 use super::starts::Process;
 use crate::conformance::{self, Sample, Samples};
 use crate::contract::{LockError, Pc, WriteError, Written};
+use crate::restarts::{BroughtAbout, Restarts as _};
 
 const BALANCED: Uuid = Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e);
 const HIGH: Uuid = Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c);
@@ -81,6 +82,7 @@ fn recording() -> Windows {
         .into(),
         exclusions: vec![r"D:\Games".to_owned()],
         is_administrator: true,
+        engines: Vec::new(),
         sign_in: "5".to_owned(),
         processes: Vec::new(),
         runs_as_another_user: false,
@@ -340,6 +342,41 @@ fn what_this_user_may_not_write_is_known_beforehand() {
     assert_eq!(obstacle(r"registry:HKLM\SYSTEM\New#x"), needs);
     assert_eq!(obstacle("service:Base#start"), needs);
     assert_eq!(obstacle("visual:menu-delay"), None);
+}
+
+#[test]
+fn what_the_pc_is_like_around_a_visit_is_told_where_windows_tells_it() {
+    let windows = recording();
+    let (_home, pc) = opened(&windows);
+    let around = pc.environment().unwrap();
+    assert_eq!(around.parked_threads, Some(4));
+    assert_eq!(around.processor_mhz.map(|clock| clock.highest_mhz), Some(4200.0));
+    assert_eq!(around.refresh_hz.len(), pc.facts().unwrap().displays.len());
+    assert_eq!(around.is_recording(), Some(false));
+    let encodes = "pid_77_luid_0x00000000_0x0000C4F9_phys_0_eng_4_engtype_VideoEncode";
+    windows.0.borrow_mut().engines = vec![(encodes.to_owned(), 12.5)];
+    windows.0.borrow_mut().processes =
+        vec![Process { id: 77, file: "grab.exe".to_owned(), created: None }];
+    let around = pc.environment().unwrap();
+    assert_eq!(around.encoders, Some(vec!["grab.exe".to_owned()]));
+    assert_eq!(around.is_recording(), Some(true));
+}
+
+#[test]
+fn a_restart_by_itself_is_begun_and_one_that_is_refused_is_told() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let lock = pc.lock().unwrap();
+    assert_eq!(pc.restart_by_itself(&lock).unwrap(), BroughtAbout::Begun);
+    assert!(pc.has_administrator_rights().unwrap());
+    // Without the owner's word it stays theirs.
+    let left = pc.bring_about(&lock, TakesEffect::Restart).unwrap();
+    assert_eq!(left, BroughtAbout::LeftToOwner);
+    windows.0.borrow_mut().offers_nothing = true;
+    windows.0.borrow_mut().is_administrator = false;
+    let refused = pc.restart_by_itself(&lock).unwrap_err().to_string();
+    assert!(refused.contains("InitiateShutdownW"), "{refused}");
+    assert!(!pc.has_administrator_rights().unwrap());
 }
 
 #[test]

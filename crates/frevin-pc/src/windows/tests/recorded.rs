@@ -79,6 +79,8 @@ pub(super) struct Recorded {
     pub(super) preferences: BTreeMap<String, u32>,
     pub(super) exclusions: Vec<String>,
     pub(super) is_administrator: bool,
+    /// Counters of the engines of graphics cards that are in use.
+    pub(super) engines: Vec<(String, f64)>,
     pub(super) sign_in: String,
     pub(super) processes: Vec<Process>,
     pub(super) runs_as_another_user: bool,
@@ -540,7 +542,7 @@ impl ProtectionsApi for Windows {
 
 impl GraphicsUseApi for Windows {
     fn engines(&self) -> Result<Vec<(String, f64)>, OsError> {
-        self.ask("IWbemServices::ExecQuery", |_| Vec::new())
+        self.ask("IWbemServices::ExecQuery", |recorded| recorded.engines.clone())
     }
 
     fn cards(&self) -> Result<Vec<NamedCard>, OsError> {
