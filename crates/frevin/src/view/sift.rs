@@ -53,6 +53,8 @@ impl View for SiftStatus {
         ];
         if report.progress != SiftProgress::Ended {
             pairs.push(("next", next.to_owned()));
+            let still = duration(Duration::from_secs(report.most_seconds_still));
+            pairs.push(("takes", format!("{still} more at most, with the trial at its end")));
         }
         page.pairs(pairs);
         if !report.tweaks.is_empty() && report.progress == SiftProgress::Measuring {
@@ -80,14 +82,20 @@ impl View for SiftReport {
             of(Found::Unclear)
         );
         page.line(strong(counts));
+        let takes = |configurations: usize| {
+            let each = Duration::from_secs(self.seconds_a_configuration);
+            duration(each * u32::try_from(configurations).unwrap_or(u32::MAX))
+        };
+        // A rehearsal PC plays in no time what takes a real one hours.
         let took = match self.seconds {
-            0..60 => String::new(),
-            seconds => format!(" in {}", duration(Duration::from_secs(seconds))),
+            0..60 => format!("{} on a real PC", takes(self.configurations)),
+            seconds => duration(Duration::from_secs(seconds)),
         };
         page.line(dim(format_args!(
-            "{}{took}; one tweak at a time would have taken about {}.",
+            "{}, {took}; one tweak at a time would have taken about {}, {}.",
             count(self.configurations, "configuration"),
-            self.one_at_a_time
+            self.one_at_a_time,
+            takes(self.one_at_a_time),
         )));
         page.blank();
         show_tweaks(&self.tweaks, page);

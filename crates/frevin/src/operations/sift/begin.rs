@@ -7,13 +7,13 @@ use frevin_core::ids::SceneName;
 use frevin_core::preview::{LeftOut, Plan, Wish};
 use frevin_core::setting::{Address, ObjectKind, PowerSource, TakesEffect, protection};
 use frevin_core::sift::{
-    Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, SiftDesign, SiftRule,
-    SiftedTweak, USUAL_ROW_SPREAD, columns,
+    Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, Sift, SiftDesign,
+    SiftProgress, SiftRule, SiftedTweak, USUAL_ROW_SPREAD, columns,
 };
 use frevin_core::trial::{KeepPolicy, Pace};
 use frevin_core::tweak::{Risk, TweakId};
 use frevin_core::verdict::LARGEST_PAIR_COUNTS;
-use frevin_ledger::Ledger;
+use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::Pc;
 
 use crate::context::Context;
@@ -108,6 +108,26 @@ impl SiftPace {
     }
 }
 
+/// How long a configuration of a sift takes on its PC, and the most that what is still to come of it takes.
+pub(super) fn times(
+    ledger: &Ledger,
+    record: &SiftRecord,
+    sift: &Sift,
+) -> Result<(Duration, Duration), Failure> {
+    let design = &record.design;
+    let pace = pace(&ledger.trials(&record.pc)?, design.run_seconds);
+    let pace = SiftPace::of(pace, design.restarts, design.runs);
+    let rows = design.rule.most_rows.saturating_sub(sift.sifting().rows_measured());
+    let still = match sift.progress() {
+        SiftProgress::Introducing | SiftProgress::Measuring => {
+            pace.takes(0, rows, design.trial_pairs)
+        }
+        SiftProgress::Decided | SiftProgress::InTrial => pace.takes(0, 0, design.trial_pairs),
+        SiftProgress::GivenUp | SiftProgress::Ended => Duration::ZERO,
+    };
+    Ok((pace.row, still))
+}
+
 /// Settles a sift on a PC. Nothing is written.
 pub(crate) fn design(
     context: &Context,
@@ -194,9 +214,7 @@ pub(crate) fn design(
         Failure::new(Kind::Usage, format!("this profile cannot be sifted: {error}"))
     };
     design.factors().map_err(impossible)?;
-    let starts = frevin_core::sift::Sift::replay(design.clone(), &[])
-        .map_err(impossible)?
-        .introduction_starts();
+    let starts = Sift::replay(design.clone(), &[]).map_err(impossible)?.introduction_starts();
     let trials = ledger.trials(&pc.identity().id)?;
     let pace = SiftPace::of(pace(&trials, design.run_seconds), restarts, design.runs);
     if let Some(budget) = request.budget {

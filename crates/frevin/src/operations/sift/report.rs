@@ -11,6 +11,7 @@ use frevin_ledger::{Ledger, SiftRecord};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::begin::times;
 use crate::failure::Failure;
 use crate::operations::trial::is_taken_back_since;
 
@@ -32,6 +33,10 @@ pub(crate) struct SiftReport {
     pub(crate) one_at_a_time: usize,
     /// How long it took, in seconds, without the trial at its end.
     pub(crate) seconds: u64,
+    /// What a configuration takes on this PC, in seconds: as the scene and earlier restarts say.
+    pub(crate) seconds_a_configuration: u64,
+    /// The most that what is still to come takes, in seconds.
+    pub(crate) most_seconds_still: u64,
     /// How many tweaks there are.
     pub(crate) tweak_count: usize,
     /// What was found of each tweak; nothing before the end, unless somebody peeks.
@@ -85,6 +90,7 @@ pub(crate) fn report(
         .map_or(record.begun_at, |timed| timed.at);
     let took = Duration::try_from(record.begun_at.until(measured_until).unwrap_or_default());
     let helping = sift.helping();
+    let (a_configuration, still) = times(ledger, record, &sift)?;
     Ok(SiftReport {
         sift: record.id,
         begun_at: record.begun_at,
@@ -98,6 +104,8 @@ pub(crate) fn report(
         most_configurations: sift.sifting().most_rows(),
         one_at_a_time: one_at_a_time(design.tweaks.len()),
         seconds: took.map_or(0, |took| took.as_secs()),
+        seconds_a_configuration: a_configuration.as_secs(),
+        most_seconds_still: still.as_secs(),
         tweak_count: design.tweaks.len(),
         tweaks: if shows { sift.found() } else { Vec::new() },
         together: if shows { sift.together() } else { Vec::new() },
