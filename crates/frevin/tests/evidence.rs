@@ -37,6 +37,27 @@ fn a_trial_of_one_tweak_is_evidence_and_ages_with_the_pc() {
 }
 
 #[test]
+fn visits_of_ones_own_to_two_states_are_evidence_once_they_decide() {
+    let place = Place::new();
+    let record = |state: &str| {
+        place.run(&["run", "record", "--scene", "canyon-run", "--state", state]).ok();
+    };
+    for _ in 0..4 {
+        assert!(place.json(&["evidence", "list"])["evidence"].as_array().unwrap().is_empty());
+        record("before");
+        place.run(&["apply", "--tweak", "memory/large-file-cache", "--yes"]).ok();
+        place.run(&["rehearsal", "restart"]).ok();
+        record("after");
+        place.run(&["rollback", "--all", "--yes"]).ok();
+        place.run(&["rehearsal", "restart"]).ok();
+    }
+    let list = place.json(&["evidence", "list"]);
+    let one = &list["evidence"][0];
+    assert_eq!((&one["origin"], &one["finding"]), (&"comparison".into(), &"hurts".into()));
+    assert_eq!(list["evidence"].as_array().unwrap().len(), 1);
+}
+
+#[test]
 fn what_contradicts_is_shown_and_not_averaged() {
     let place = Place::new();
     try_out(&place, "memory/large-file-cache", "1");

@@ -193,20 +193,57 @@ fn a_budget_limits_configurations_and_one_that_fits_nothing_is_refused_with_what
     assert!(said["configurations"].as_u64().unwrap() <= most + 2);
 }
 
-/// Experts' tweaks need a word each; they are on for the first time in starts of their own.
+/// A tweak for experts needs a word of its own, and is on for the first time in a start of its own.
 #[test]
 fn a_tweak_for_experts_takes_a_word_of_its_own() {
-    let place = place();
-    let rows = |more: &[&str]| {
+    const EXPERT: &str = "boot/clock-synchronisation";
+    let place = Place::new();
+    assert_eq!(place.json(&["tweak", "show", EXPERT])["risk"], "expert");
+    place.write("advice.toml", ADVICE.replace("boot/dynamic-tick", EXPERT));
+    place.run(&["profile", "save", "advice.toml"]).ok();
+    let boots = || place.json(&["rehearsal", "show"])["clock"]["boots"].as_u64().unwrap();
+    let sifted = |more: &[&str]| {
+        let before = boots();
         let said = json(&place.run(&with(more)).ok());
+        let trial = place.json(&["trial", "show"]);
+        let pairs = trial["pairs"].as_u64().unwrap();
+        let starts = boots() - before - 2 * pairs;
         place.run(&["rollback", "--all", "--yes"]).ok();
         place.run(&["rehearsal", "restart"]).ok();
-        found(&said).into_iter().map(|(tweak, _)| tweak).collect::<Vec<_>>()
+        let is_sifted = found(&said).iter().any(|(tweak, _)| tweak == EXPERT);
+        (is_sifted, starts - said["configurations"].as_u64().unwrap())
     };
-    let expert = "memory/large-file-cache";
-    let is_expert = place.json(&["tweak", "show", expert])["risk"] == "expert";
-    let without = rows(&["3", "--json"]);
-    assert_eq!(without.contains(&expert.to_owned()), !is_expert, "{without:?}");
+    assert_eq!(sifted(&["3", "--json"]), (false, 0), "a word for everything is none for it");
+    assert_eq!(sifted(&["3", "--json", "--expert", EXPERT]), (true, 1));
+}
+
+#[test]
+fn giving_up_while_what_helps_is_tried_gives_up_the_trial_too() {
+    let place = place();
+    let at_first = fingerprint(&place);
+    let cut = |after: &str, command: &[&str]| {
+        place.run(&["rehearsal", "fault", "--power-cut-after", after]).ok();
+        assert_ne!(place.run(command).code, 0, "it ended before it was cut off");
+        place.run(&["rehearsal", "fault", "--none"]).ok();
+        place.json(&["sift", "status"])["progress"].clone()
+    };
+    let mut progress = cut("6", &with(&["3"]));
+    for _ in 0..60 {
+        if progress == "in-trial" {
+            break;
+        }
+        // More than one switch writes, or what is undone each time would be all that is ever done.
+        progress = cut("20", &["sift", "resume"]);
+    }
+    assert_eq!(progress, "in-trial");
+    place.run(&["sift", "abandon"]).ok();
+    assert_eq!(fingerprint(&place), at_first);
+    let shown = place.json(&["sift", "show"]);
+    assert_eq!((&shown["progress"], &shown["kept"]), (&"ended".into(), &false.into()));
+    assert_eq!(shown["reason"], "abandoned");
+    assert_eq!(place.json(&["trial", "show"])["reason"], "abandoned");
+    // What the sift itself had found stands.
+    assert!(!found(&shown).is_empty());
 }
 
 /// Own tweaks of one value each: two that exclude each other, and one that needs another.

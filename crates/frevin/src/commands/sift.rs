@@ -11,7 +11,7 @@ use frevin_core::tweak::TweakId;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{PcKind, Restarts};
 
-use crate::commands::trial::{Keep, ask_for_rights, parse_budget, seed_of_now};
+use crate::commands::trial::{Keep, ask_for_rights, keep_window, parse_budget, seed_of_now};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::measure::scene_source::SceneSource;
@@ -95,15 +95,11 @@ pub(crate) fn run(context: &Context, command: &SiftCommand) -> Result<Outcome, F
         SiftCommand::Resume { after_sign_in } => {
             let record = open(&ledger, &*pc)?;
             if *after_sign_in && record.design.as_administrator && !pc.has_administrator_rights()? {
-                return ask_for_rights(context);
+                return ask_for_rights();
             }
             let driver = SiftDriver::resume(context, pc, &mut ledger, record.id)?;
             let outcome = drive(context, driver)?;
-            if *after_sign_in {
-                outcome.page.print()?;
-                let _ = context.wait_for_owner("Press Enter to close this window");
-            }
-            Ok(outcome)
+            if *after_sign_in { keep_window(context, outcome) } else { Ok(outcome) }
         }
         SiftCommand::Abandon => {
             let record = open(&ledger, &*pc)?;

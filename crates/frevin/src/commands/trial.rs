@@ -149,17 +149,12 @@ pub(crate) fn run(context: &Context, command: &TrialCommand) -> Result<Outcome, 
         TrialCommand::Resume { after_sign_in } => {
             let record = open(&ledger, &*pc)?;
             if *after_sign_in && record.design.as_administrator && !pc.has_administrator_rights()? {
-                return ask_for_rights(context);
+                return ask_for_rights();
             }
             let mut driver = Driver::resume(context, pc, &mut ledger, record.id)?;
             driver.go_on()?;
             let outcome = drive(context, driver, &record)?;
-            if *after_sign_in {
-                outcome.page.print()?;
-                // The window that Windows opened for it would close at once.
-                let _ = context.wait_for_owner("Press Enter to close this window");
-            }
-            Ok(outcome)
+            if *after_sign_in { keep_window(context, outcome) } else { Ok(outcome) }
         }
         TrialCommand::Pause => {
             let record = open(&ledger, &*pc)?;
@@ -309,17 +304,16 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
 
 /// Starts Frevin anew with an administrator's rights, which Windows asks its user for: the trial was begun with them.
 #[cfg(windows)]
-pub(crate) fn ask_for_rights(context: &Context) -> Result<Outcome, Failure> {
+pub(crate) fn ask_for_rights() -> Result<Outcome, Failure> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     frevin_windows::start_as_administrator(&arguments).map_err(|error| {
         Failure::new(Kind::Guarded, format!("Frevin has no administrator's rights: {error}"))
-            .hint("as administrator, `frevin trial resume` goes on with the trial")
+            .hint("as administrator, `frevin trial resume` or `frevin sift resume` goes on with it")
     })?;
-    let _ = context;
     Ok(Outcome::done(&RightsAsked { goes_on_as_administrator: true }))
 }
 
-/// The trial goes on elsewhere.
+/// It goes on elsewhere.
 #[cfg(windows)]
 #[derive(Debug, serde::Serialize)]
 struct RightsAsked {
@@ -329,14 +323,22 @@ struct RightsAsked {
 #[cfg(windows)]
 impl crate::outcome::View for RightsAsked {
     fn show(&self, page: &mut Page) {
-        page.line("The trial goes on in a window of its own, with an administrator's rights.");
+        page.line("It goes on in a window of its own, with an administrator's rights.");
     }
 }
 
 #[cfg(not(windows))]
-pub(crate) fn ask_for_rights(_context: &Context) -> Result<Outcome, Failure> {
-    let message = "the trial was begun with an administrator's rights";
+pub(crate) fn ask_for_rights() -> Result<Outcome, Failure> {
+    let message = "it was begun with an administrator's rights";
     Err(Failure::new(Kind::Guarded, message).hint("go on with it as administrator"))
+}
+
+/// Shows what came of it, and waits: the window that Windows opened for it would close at once.
+pub(crate) fn keep_window(context: &Context, outcome: Outcome) -> Result<Outcome, Failure> {
+    outcome.page.print()?;
+    // Where nobody is there to press it, there is nobody to read it either.
+    let _ = context.wait_for_owner("Press Enter to close this window");
+    Ok(Outcome { page: Page::default(), ..outcome })
 }
 
 /// A seed that is another each time: the moment to the nanosecond, of which the lower half changes.

@@ -211,9 +211,7 @@ impl<'a> Stay<'a> {
                 continue;
             };
             let running = self.pc.read(&Address::ServiceRunning(name.clone()))?;
-            if let State::Value(value) = running
-                && let Value::Run(state) = value
-            {
+            if let State::Value(Value::Run(state)) = running {
                 services.insert(name.to_string(), state == RunState::Running);
             }
         }

@@ -348,18 +348,7 @@ impl<'a> Driver<'a> {
                 None => VisitFigures::default(),
             };
             let mut figures = frames.with_pings(&pings(&record));
-            let is_of_others = |earlier: &VisitRecord| {
-                let columns = earlier.latency_columns();
-                !columns.is_empty() && columns != record.latency_columns()
-            };
-            if [Arm::A, Arm::B]
-                .into_iter()
-                .map(|arm| self.earlier(arm, level))
-                .collect::<Result<Vec<_>, _>>()?
-                .iter()
-                .flatten()
-                .any(is_of_others)
-            {
+            if self.has_other_latency(&record, level)? {
                 figures = figures.without_latency();
             }
             if self.trial.design().judge == Judge::Latency && figures.latency.is_none() {
@@ -376,6 +365,21 @@ impl<'a> Driver<'a> {
             }
             _ => self.write(Event::Visited { pair, arm, visits, levels, doubts: found }),
         }
+    }
+
+    /// Whether latency was read from other columns in earlier visits to either state: it is not compared then.
+    fn has_other_latency(&self, record: &VisitRecord, level: usize) -> Result<bool, Failure> {
+        let columns = record.latency_columns();
+        for arm in [Arm::A, Arm::B] {
+            let is_other = |earlier: &VisitRecord| {
+                let before = earlier.latency_columns();
+                !before.is_empty() && before != columns
+            };
+            if self.earlier(arm, level)?.iter().any(is_other) {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// The visits to a state at a graphics level that count so far.
