@@ -33,14 +33,15 @@ use thiserror::Error;
 /// 7. **A write survives the end of the process** at once, and a power cut after
 ///    [`flush`](Pc::flush).
 /// 8. **A key that is not empty is not removed**: writing [`State::Absent`] to it answers
-///    [`Written::LeftInPlace`]. So does a section of a settings file that holds something, and a
-///    quarantine of which a file cannot go back because another has taken its place.
+///    [`Written::LeftInPlace`]. So does a section of a settings file that holds something, a registry
+///    value of pairs or words that still lists one, and a quarantine of which a file cannot go back because another has taken its place.
 /// 9. **What has not started anew has started when it had**: [`boot`](Pc::boot) and
 ///    [`start_of`](Pc::start_of) give the same for as long as what they tell of goes on, whatever is
 ///    written and whatever the clocks say.
 ///
-/// A reading of a whole (`text:FILE`, `clean:PLACE#files`) moves with the settings that are parts of
-/// it, and is never written.
+/// A reading of a whole moves with the settings that are parts of it. A settings file and the files of a
+/// place (`text:FILE`, `clean:PLACE#files`) are never written as a whole; of a registry value, the whole
+/// and its parts are not both held (see [`frevin_core::preview::plan`]).
 pub trait Pc {
     /// Which PC this is.
     fn identity(&self) -> &PcIdentity;

@@ -11,6 +11,7 @@ pub mod durable;
 mod files;
 mod fingerprint;
 pub mod limited;
+mod registry_parts;
 pub mod rehearsal;
 mod restarts;
 // Elsewhere than on Windows it is there to be tested against recorded answers.

@@ -325,6 +325,21 @@ impl FactsApi for Hardware {
         is_on.then_some(true)
     }
 
+    fn starts_in_compatibility_mode(&self) -> Option<bool> {
+        // `FirmwareTypeBios` and `FirmwareTypeUefi`.
+        const COMPATIBLE: u32 = 1;
+        const OWN: u32 = 2;
+        let get = function!("kernel32.dll", fn GetFirmwareType(*mut u32) -> i32).ok()?;
+        let mut kind = 0;
+        // SAFETY: a number is written to a place of its own.
+        let is_told = unsafe { get(&raw mut kind) } != 0;
+        match kind {
+            COMPATIBLE if is_told => Some(true),
+            OWN if is_told => Some(false),
+            _ => None,
+        }
+    }
+
     fn can_schedule_itself(&self) -> Option<bool> {
         /// `KMTQAITYPE_WDDM_2_7_CAPS`.
         const ABILITIES: u32 = 70;

@@ -52,6 +52,15 @@ impl Template {
         })
     }
 
+    /// The text with `stand_in` in its gaps: for readers who have no PC at hand.
+    pub fn unfilled(&self, stand_in: &str) -> String {
+        let piece = |piece: &Piece| match piece {
+            Piece::Text(text) => text.clone(),
+            Piece::Gap(_) => stand_in.to_owned(),
+        };
+        self.pieces.iter().map(piece).collect()
+    }
+
     /// The text with its gaps filled.
     ///
     /// # Errors

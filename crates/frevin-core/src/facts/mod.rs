@@ -12,6 +12,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use uuid::Uuid;
 
 pub use unknown::{Told, tell};
 
@@ -39,6 +40,12 @@ pub struct Facts {
     pub adapters: Vec<Adapter>,
     /// What the owner uses and therefore must not lose.
     pub uses: Uses,
+    /// Power plans.
+    #[serde(default)]
+    pub power: Power,
+    /// Games that Windows has met.
+    #[serde(default)]
+    pub games: Vec<Game>,
     /// How busy the PC is when nothing is asked of it.
     #[serde(default)]
     pub load: Load,
@@ -83,8 +90,9 @@ pub struct Windows {
     pub build: u32,
     /// Whether it is a 64-bit Windows.
     pub is_64_bit: bool,
-    /// Whether the edition obeys values written under the policy keys.
-    pub obeys_policies: Option<bool>,
+    /// Whether Windows itself waits for a restart, for an update or an installation.
+    #[serde(default = "no")]
+    pub waits_for_restart: Option<bool>,
 }
 
 /// The main processor.
@@ -200,6 +208,27 @@ pub struct Adapter {
     pub device_id: Option<String>,
 }
 
+/// Power plans.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Power {
+    /// The plan in force; in a profile that puts another one in force, that one.
+    pub plan_in_force: Option<Uuid>,
+    /// Every plan that the PC has.
+    #[serde(default)]
+    pub plans: Vec<Uuid>,
+}
+
+/// A game that Windows has met, from the list that it keeps for its own game features.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Game {
+    /// What it is called.
+    pub name: String,
+    /// Its program, with the folders that it is in.
+    pub program: String,
+}
+
 /// What the owner uses.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -290,6 +319,10 @@ pub struct Firmware {
     pub virtualization: Option<bool>,
     /// Whether the processor sees all of the graphics card's memory at once.
     pub large_graphics_window: Option<bool>,
+    /// Whether Windows is started in the firmware's compatibility mode, from a drive that is divided in
+    /// the old way (MBR).
+    #[serde(default)]
+    pub compatibility_start: Option<bool>,
     /// Memory that is set aside for graphics in the processor, in mebibytes.
     pub graphics_carve_out_mib: Option<u32>,
 }
@@ -311,6 +344,7 @@ impl Facts {
     /// Facts of an unremarkable desktop: what conditions are checked against when a catalogue
     /// is loaded, and a start for tests.
     pub fn reference() -> Self {
+        use super::setting::{BALANCED, HIGH_PERFORMANCE, POWER_SAVER};
         Self {
             form: Some(Form::Desktop),
             power_source: super::setting::PowerSource::Mains,
@@ -319,7 +353,7 @@ impl Facts {
                 release: 11,
                 build: 26_100,
                 is_64_bit: true,
-                obeys_policies: Some(true),
+                waits_for_restart: no(),
             },
             processor: Processor {
                 name: "Sample processor".into(),
@@ -363,6 +397,14 @@ impl Facts {
                 device_id: Some(r"PCI\VEN_0000&DEV_0002\0".into()),
             }],
             uses: Uses { file_search: Some(true), ..Uses::none() },
+            power: Power {
+                plan_in_force: Some(BALANCED),
+                plans: vec![POWER_SAVER, BALANCED, HIGH_PERFORMANCE],
+            },
+            games: vec![Game {
+                name: "Sample game".into(),
+                program: r"C:\Games\Sample\sample.exe".into(),
+            }],
             load: Load {
                 processes: Some(160),
                 services_running: Some(90),
@@ -371,6 +413,7 @@ impl Facts {
             firmware: Firmware {
                 virtualization: Some(true),
                 large_graphics_window: Some(true),
+                compatibility_start: no(),
                 graphics_carve_out_mib: None,
             },
             has_vendor_power_modes: no(),

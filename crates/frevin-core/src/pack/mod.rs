@@ -123,7 +123,7 @@ pub fn read(files: &[PackFile], catalogue: &Catalogue, facts: &Facts) -> Pack {
     pack.plain = wanted
         .into_iter()
         .map(|(address, (state, line))| PlainSetting {
-            remarks: known.remarks(&address, &state, facts),
+            remarks: known.remarks(&address, &state),
             protected: protection(&address).map(|protection| protection.reason),
             address,
             state,

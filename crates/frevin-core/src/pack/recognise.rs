@@ -19,7 +19,7 @@ pub(super) fn recognise(
     tweaks.sort_by_key(|tweak| std::cmp::Reverse(tweak.settings.len()));
     for tweak in tweaks {
         // What is chosen of a tweak changes what it sets more often than where.
-        let usual = tweak.resolve(&Arguments::new(), facts).unwrap_or_default();
+        let usual = tweak.resolve(&tweak.sample_arguments(), facts).unwrap_or_default();
         if !usual.iter().any(|setting| wanted.contains_key(&setting.address)) {
             continue;
         }
@@ -106,8 +106,8 @@ impl Known {
     }
 
     /// What is to be said against a setting that no tweak stands for.
-    pub(super) fn remarks(&self, address: &Address, state: &State, facts: &Facts) -> Vec<String> {
-        let Address::RegistryValue(key, name) = address else { return Vec::new() };
+    pub(super) fn remarks(&self, address: &Address, state: &State) -> Vec<String> {
+        let Address::RegistryValue(_, name) = address else { return Vec::new() };
         let mut remarks = Vec::new();
         match self.values.get(address) {
             Some((tweak, types)) => {
@@ -135,10 +135,6 @@ impl Known {
                     remarks.push(text);
                 }
             }
-        }
-        let is_policy = key.names().iter().any(|name| *name == WinName::new("Policies"));
-        if is_policy && facts.windows.obeys_policies == Some(false) {
-            remarks.push("this edition of Windows ignores values under the policy keys".to_owned());
         }
         remarks
     }

@@ -1,11 +1,11 @@
 //! The order of writes within one operation.
 
 use super::readings::Readings;
-use crate::setting::{Address, FilePart, RunState, State, Value};
+use crate::setting::{Address, FilePart, RegistryPart, RunState, State, Value};
 
 /// Where a write belongs among the others: lower ranks go first.
 ///
-/// Keys, sections and power plans are made before what lies in them and removed after it. A service's start type is set
+/// Keys, values of parts, sections and power plans are made before what lies in them and removed after it. A service's start type is set
 /// before the service is started, since a disabled one refuses to start. Services are started
 /// from the one that needs the fewest others, and stopped the other way round; `dependencies` is
 /// how many others a service needs, directly or not.
@@ -15,6 +15,8 @@ pub(super) fn rank(address: &Address, target: &State, dependencies: usize) -> (u
     match (address, target) {
         (Address::RegistryKey(_), State::Value(_)) => (0, depth(address)),
         (Address::RegistryKey(_), _) => (4, -depth(address)),
+        (Address::RegistryPart(_, _, RegistryPart::Text), State::Value(_)) => (0, isize::MAX),
+        (Address::RegistryPart(_, _, RegistryPart::Text), _) => (4, isize::MIN),
         (Address::PowerPlan(_), State::Value(_)) => (0, 0),
         (Address::PowerPlan(_), _) => (4, 0),
         (Address::Text(setting), target) if matches!(setting.part(), FilePart::Section(_)) => {
@@ -30,6 +32,7 @@ pub(super) fn rank(address: &Address, target: &State, dependencies: usize) -> (u
         (Address::ServiceRunning(_), _) => (2, -signed(dependencies)),
         (
             Address::RegistryValue(..)
+            | Address::RegistryPart(..)
             | Address::ServiceStart(_)
             | Address::ActivePlan
             | Address::PowerHidden { .. }
@@ -86,11 +89,14 @@ mod tests {
         let in_order = [
             rank(r"registry:HKCU\A", Value::Key.into(), 0),
             rank(r"registry:HKCU\A\B", Value::Key.into(), 0),
+            rank(r"registry-part:HKCU\A\B#v#text", Value::Key.into(), 0),
             rank(r"registry:HKCU\A\B#v", State::Absent, 0),
+            rank(r"registry-part:HKCU\A\B#v#pair:a", State::Absent, 0),
             rank("service:Needs#running", stopped(), 1),
             rank("service:Base#running", stopped(), 0),
             rank("service:Base#running", running(), 0),
             rank("service:Needs#running", running(), 1),
+            rank(r"registry-part:HKCU\A\B#v#text", State::Absent, 0),
             rank(r"registry:HKCU\A\B", State::Absent, 0),
             rank(r"registry:HKCU\A", State::Absent, 0),
         ];

@@ -9,7 +9,9 @@ use super::drift::{Drifted, drift};
 use super::order::rank_on;
 use super::readings::Readings;
 use crate::layers::{ChangeId, Layers};
-use crate::setting::{Address, RunState, StartType, State, TakesEffect, Value, protection};
+use crate::setting::{
+    Address, RunState, StartType, State, TakesEffect, Value, plan_in_words, protection,
+};
 use crate::tweak::{TweakUse, Wanted};
 
 /// What one use of a tweak wants on this PC.
@@ -156,6 +158,8 @@ pub struct Plan {
     pub steps: Vec<Step>,
     /// Tweaks that were asked for and are not part of it.
     pub left_out: Vec<LeftOut>,
+    /// Tweaks that are part of it but for some of their settings, which this PC does not have.
+    pub parts_left_out: Vec<LeftOut>,
     /// Protected settings that stand in the way; a plan with any is not applied.
     pub refusals: Vec<Refusal>,
     /// Settings that this process may not write; a plan with any is not applied.
@@ -203,14 +207,26 @@ pub fn plan<R: Readings>(
     readings: &R,
     layers: &Layers,
 ) -> Result<Plan, PlanError<R::Error>> {
-    let mut planner =
-        Planner { readings, layers, held: BTreeMap::new(), by: BTreeMap::new(), steps: Vec::new() };
+    let mut planner = Planner {
+        readings,
+        layers,
+        values_held_in_parts: values_held_in_parts(layers),
+        held: BTreeMap::new(),
+        by: BTreeMap::new(),
+        steps: Vec::new(),
+    };
     let mut plan = Plan::default();
     for wish in wishes {
         plan.refusals.extend(refusals(wish));
         let draft = planner.draft(wish)?;
         match draft {
-            Draft::Steps(steps) => planner.take(steps)?,
+            Draft::Steps { steps, missing } => {
+                planner.take(steps)?;
+                if !missing.is_empty() {
+                    let (used, reasons) = (wish.used.clone(), missing);
+                    plan.parts_left_out.push(LeftOut { used, reasons });
+                }
+            }
             Draft::Impossible(reasons) => {
                 plan.left_out.push(LeftOut { used: wish.used.clone(), reasons });
             }
@@ -253,9 +269,18 @@ fn refusals(wish: &Wish) -> impl Iterator<Item = Refusal> {
     })
 }
 
+/// The registry values of which parts are held, with a change that holds one.
+fn values_held_in_parts(layers: &Layers) -> BTreeMap<Address, ChangeId> {
+    let held = layers.iter().filter_map(|(address, stack)| {
+        Some((address.whole_value()?, stack.layers.last()?.change))
+    });
+    held.collect()
+}
+
 struct Planner<'a, R> {
     readings: &'a R,
     layers: &'a Layers,
+    values_held_in_parts: BTreeMap<Address, ChangeId>,
     /// What settings will hold once the steps so far have been carried out.
     held: BTreeMap<Address, State>,
     /// Who wants what of the steps so far.
@@ -264,7 +289,11 @@ struct Planner<'a, R> {
 }
 
 enum Draft {
-    Steps(Vec<Step>),
+    Steps {
+        steps: Vec<Step>,
+        /// Why some of what is wanted is not among them: this PC does not have it.
+        missing: Vec<String>,
+    },
     Impossible(Vec<String>),
 }
 
@@ -274,10 +303,21 @@ type Part = (Address, State, Reason);
 impl<R: Readings> Planner<'_, R> {
     fn draft(&self, wish: &Wish) -> Result<Draft, PlanError<R::Error>> {
         let mut steps: Vec<Step> = Vec::new();
-        let mut impossible = Vec::new();
+        let (mut impossible, mut missing): (Vec<String>, Vec<String>) = Default::default();
+        let note = |reasons: &mut Vec<String>, why: String| {
+            if !reasons.contains(&why) {
+                reasons.push(why);
+            }
+        };
+        let mut is_anything_there = false;
         // What this draft will have made, on top of what earlier tweaks will.
         let mut ahead = self.ahead();
         for wanted in &wish.settings {
+            if let Some(why) = ahead.missing(&wanted.address, &wanted.state)? {
+                note(&mut missing, why);
+                continue;
+            }
+            is_anything_there = true;
             for (address, after, reason) in self.parts(wanted)? {
                 let earlier = steps.iter().rev().find(|step| step.address == address);
                 let before = match earlier {
@@ -286,10 +326,9 @@ impl<R: Readings> Planner<'_, R> {
                     None => ahead.state(&address)?,
                 };
                 let no_way_back = self.no_way_back(&address, &before, &after)?;
-                if let Some(why) = obstacle(&address, &before, &after).or(no_way_back) {
-                    if !impossible.contains(&why) {
-                        impossible.push(why);
-                    }
+                let obstacle = obstacle(&address, &before, &after).or(no_way_back);
+                if let Some(why) = obstacle.or_else(|| self.held_otherwise(&address)) {
+                    note(&mut impossible, why);
                     continue;
                 }
                 let action = self.action(&address, &before, &after);
@@ -311,7 +350,61 @@ impl<R: Readings> Planner<'_, R> {
                 });
             }
         }
-        Ok(if impossible.is_empty() { Draft::Steps(steps) } else { Draft::Impossible(impossible) })
+        if !is_anything_there {
+            impossible.append(&mut missing);
+        }
+        Ok(if impossible.is_empty() {
+            Draft::Steps { steps, missing }
+        } else {
+            Draft::Impossible(impossible)
+        })
+    }
+
+    /// What this PC does not have of a setting that is to be `after`; nothing where it has it, or
+    /// where the setting may be made.
+    fn missing(&self, address: &Address, after: &State) -> Result<Option<String>, R::Error> {
+        let plan = match (address, after) {
+            (Address::ActivePlan, State::Value(Value::Plan(plan))) => Some(*plan),
+            (Address::PowerPlan(_), State::Value(Value::PlanExists { copy_of, .. })) => *copy_of,
+            _ => None,
+        };
+        if let Some(plan) = plan
+            && self.state(&Address::PowerPlan(plan))? == State::Absent
+        {
+            return Ok(Some(format!("this PC has no power plan {}", plan_in_words(plan))));
+        }
+        let is_missing = *after != State::Absent
+            && !address.may_be_absent()
+            && self.state(address)? == State::Absent;
+        Ok(is_missing.then(|| match address {
+            Address::ServiceStart(name) | Address::ServiceRunning(name) => {
+                format!("this PC has no service {name}")
+            }
+            _ => format!("this PC does not have {address}"),
+        }))
+    }
+
+    /// Why a setting cannot be held beside what is held already: of a registry value, the whole and its
+    /// parts would each be put back over the other.
+    fn held_otherwise(&self, address: &Address) -> Option<String> {
+        if let Some(whole) = address.whole_value() {
+            let change = || Some(self.layers.get(&whole)?.layers.last()?.change);
+            return change()
+                .map(|change| format!("change {change} holds all of {whole}: roll it back first"))
+                .or_else(|| {
+                    let (used, _) = self.by.get(&whole)?;
+                    Some(format!("`{used}` wants all of {whole}"))
+                });
+        }
+        let Address::RegistryValue(..) = address else { return None };
+        let by_change = self.values_held_in_parts.get(address);
+        by_change
+            .map(|change| format!("change {change} holds a part of {address}: roll it back first"))
+            .or_else(|| {
+                let mut others = self.by.iter();
+                let part = others.find(|(other, _)| other.whole_value().as_ref() == Some(address));
+                part.map(|(_, (used, _))| format!("`{used}` wants a part of {address}"))
+            })
     }
 
     /// Why a setting could not be brought from `after` to `before` again.
@@ -345,6 +438,7 @@ impl<R: Readings> Planner<'_, R> {
         Self {
             readings: self.readings,
             layers: self.layers,
+            values_held_in_parts: BTreeMap::new(),
             held: self.held.clone(),
             by: BTreeMap::new(),
             steps: Vec::new(),
@@ -447,12 +541,13 @@ impl<R: Readings> Planner<'_, R> {
 fn obstacle(address: &Address, before: &State, after: &State) -> Option<String> {
     match before {
         State::Unreadable(reason) => Some(format!("{address} cannot be read: {reason}")),
-        State::Absent if after != before && !address.may_be_absent() => Some(match address {
-            Address::ServiceStart(name) | Address::ServiceRunning(name) => {
-                format!("this PC has no service {name}")
-            }
-            _ => format!("this PC does not have {address}"),
-        }),
+        State::Absent if after != before && !address.may_be_absent() => {
+            Some(format!("this PC does not have {address}"))
+        }
+        // Once it is gone it could not be made again.
+        State::Value(_) if *after == State::Absent && !address.may_be_absent() => {
+            Some(format!("{address} cannot be taken away"))
+        }
         _ => None,
     }
 }

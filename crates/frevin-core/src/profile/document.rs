@@ -249,7 +249,7 @@ impl Reader<'_> {
                 let wanted = wanted.into_iter().map(|wanted| (wanted.address, wanted.state));
                 self.refuse_contradiction(&tweak.id, entry.tweak.span(), wanted.collect());
             }
-            Err(error) if !arguments.is_empty() => {
+            Err(error) if !arguments.is_empty() || tweak.to_be_chosen(&arguments).next().is_some() => {
                 let advice = format!("`frevin tweak show {}` says what is taken", tweak.id);
                 let message = error.to_string();
                 self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));
@@ -326,7 +326,10 @@ pub fn starting_document(
         let with: Vec<String> = tweak
             .parameters
             .iter()
-            .map(|(name, parameter)| format!("{name} = {}", as_toml(&parameter.default)))
+            .filter_map(|(name, parameter)| {
+                let usual = parameter.default.clone().or_else(|| parameter.sample())?;
+                Some(format!("{name} = {}", as_toml(&usual)))
+            })
             .collect();
         if !with.is_empty() {
             text.push_str(&format!("with = {{ {} }}\n", with.join(", ")));

@@ -9,7 +9,8 @@ use super::document::Profile;
 use crate::expression::ExpressionError;
 use crate::facts::Facts;
 use crate::preview::{LeftOut, Wish};
-use crate::tweak::{Arguments, Catalogue, Tweak, TweakId, TweakUse};
+use crate::setting::{Address, State, Value};
+use crate::tweak::{Arguments, Catalogue, Danger, Tweak, TweakId, TweakUse};
 
 /// What a profile comes to on a PC.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
@@ -31,6 +32,8 @@ pub struct ByHand {
     pub title: String,
     /// Why one would want that.
     pub why: String,
+    /// Harm that it can do.
+    pub dangers: Vec<Danger>,
     /// What to do, in order.
     pub steps: Vec<String>,
     /// Whether the PC says that it has been done; nothing where it does not tell.
@@ -38,22 +41,24 @@ pub struct ByHand {
 }
 
 impl ByHand {
-    /// What `tweak` asks of a person on a PC with these facts, if it does.
-    pub fn of(tweak: &Tweak, facts: &Facts) -> Option<Self> {
+    /// What `tweak` with these arguments asks of a person on a PC with these facts, if it does.
+    pub fn of(tweak: &Tweak, arguments: &Arguments, facts: &Facts) -> Option<Self> {
+        let is_done = tweak.manual.as_ref()?.is_done(facts);
+        let steps = tweak.steps_by_hand(arguments, facts)?;
+        Some(Self { is_done, steps, ..Self::general(tweak)? })
+    }
+
+    /// The same, where no PC is there.
+    pub fn general(tweak: &Tweak) -> Option<Self> {
         let manual = tweak.manual.as_ref()?;
         Some(Self {
             tweak: tweak.id.clone(),
             title: tweak.title.clone(),
             why: tweak.why.clone(),
-            steps: manual.steps.clone(),
-            is_done: manual.is_done(facts),
+            dangers: tweak.dangers.clone(),
+            steps: manual.general_steps(),
+            is_done: None,
         })
-    }
-
-    /// The same, where no PC is there to tell whether it has been done.
-    #[must_use]
-    pub fn unknown(self) -> Self {
-        Self { is_done: None, ..self }
     }
 }
 
@@ -67,6 +72,7 @@ pub fn fit(
     facts: &Facts,
     consents: &BTreeSet<TweakId>,
 ) -> Result<Fitting, ExpressionError> {
+    let facts = &with_plan_put_in_force(profile, catalogue, facts)?;
     let variables = json!({ "facts": facts.variables() });
     let mut fitting = Fitting::default();
     for entry in &profile.entries {
@@ -82,6 +88,43 @@ pub fn fit(
         fitting.add(tweak, &entry.arguments, facts, consents, reasons)?;
     }
     Ok(fitting)
+}
+
+/// The facts as they are once the profile has put a power plan in force, if it does: what is written to
+/// the plan in force goes to that one.
+fn with_plan_put_in_force(
+    profile: &Profile,
+    catalogue: &Catalogue,
+    facts: &Facts,
+) -> Result<Facts, ExpressionError> {
+    let variables = json!({ "facts": facts.variables() });
+    let (mut in_force, mut made) = (facts.power.plan_in_force, Vec::new());
+    for entry in &profile.entries {
+        let Some(tweak) = catalogue.get(&entry.tweak).filter(|t| t.may_put_plan_in_force()) else {
+            continue;
+        };
+        let is_asked_for = match &entry.when {
+            Some(when) => facts.untold(when).is_none() && when.holds(&variables)?,
+            None => true,
+        };
+        if !is_asked_for || !tweak.misfits(facts).is_empty() {
+            continue;
+        }
+        for wanted in tweak.resolve(&entry.arguments, facts).unwrap_or_default() {
+            match (wanted.address, wanted.state) {
+                (Address::PowerPlan(plan), State::Value(_)) => made.push(plan),
+                (Address::ActivePlan, State::Value(Value::Plan(plan)))
+                    if facts.power.plans.contains(&plan) || made.contains(&plan) =>
+                {
+                    in_force = Some(plan);
+                }
+                _ => {}
+            }
+        }
+    }
+    let mut facts = facts.clone();
+    facts.power.plan_in_force = in_force;
+    Ok(facts)
 }
 
 impl Fitting {
@@ -100,13 +143,16 @@ impl Fitting {
         let used = TweakUse::of(tweak, arguments);
         if !misfits.is_empty() {
             self.left_out.push(LeftOut { used, reasons: misfits });
-        } else if let Some(by_hand) = ByHand::of(tweak, facts) {
+        } else if let Some(by_hand) = ByHand::of(tweak, arguments, facts) {
             self.by_hand.push(by_hand);
         } else {
             match tweak.resolve(arguments, facts) {
                 Ok(settings) => {
                     let consented = consents.contains(&tweak.id);
                     self.wishes.push(Wish { used, settings, consented });
+                }
+                Err(error @ ExpressionError::NotChosen { .. }) => {
+                    self.left_out.push(LeftOut { used, reasons: vec![error.to_string()] });
                 }
                 Err(ExpressionError::Untold { reason }) => {
                     let reasons = vec![format!("{reason}, so it cannot be said what to write")];
@@ -148,22 +194,42 @@ mod tests {
         );
     }
     #[test]
+    fn what_is_written_to_the_plan_in_force_goes_to_the_one_that_the_profile_puts_in_force() {
+        let catalogue = Catalogue::built_in().unwrap();
+        let text = "format = 1\nname = \"x\"\npurpose = \"p\"\n\
+            [[tweaks]]\nuse = \"power/core-parking\"\n\
+            [[tweaks]]\nuse = \"power/active-plan\"\n";
+        let profile = Profile::parse("x.toml", text, &catalogue).unwrap();
+        let plan_of = |facts: &Facts| {
+            let fitting = fit(&profile, &catalogue, facts, &BTreeSet::new()).unwrap();
+            match fitting.wishes[0].settings[0].address {
+                Address::PowerValue { plan, .. } => plan,
+                ref other => panic!("{other}"),
+            }
+        };
+        let mut facts = Facts::reference();
+        assert_eq!(plan_of(&facts), crate::setting::HIGH_PERFORMANCE);
+        facts.power.plans = vec![crate::setting::BALANCED];
+        assert_eq!(plan_of(&facts), crate::setting::BALANCED, "where that PC has no other");
+    }
+
+    #[test]
     fn what_hangs_on_an_unknown_fact_is_left_out_and_what_does_not_is_not() {
         let catalogue = Catalogue::built_in().unwrap();
-        let tweak = catalogue.get(&"recording/background".parse().unwrap()).unwrap();
+        let tweak = catalogue.get(&"power/core-parking".parse().unwrap()).unwrap();
         let mut facts = Facts::reference();
-        facts.windows.obeys_policies = None;
-        facts.unknown.insert("windows.obeys_policies".into(), "no edition".into());
-        let with = |by_policy: bool| {
+        facts.processor.mixed_cores = None;
+        facts.unknown.insert("processor.mixed_cores".into(), "no answer".into());
+        let with = |cores: &str| {
             let mut fitting = Fitting::default();
-            let arguments = [("by_policy".to_owned(), crate::tweak::Argument::Flag(by_policy))];
+            let arguments = [("cores".to_owned(), crate::tweak::Argument::Choice(cores.to_owned()))];
             fitting.add(tweak, &arguments.into(), &facts, &BTreeSet::new(), Vec::new()).unwrap();
             fitting
         };
-        let told = "facts.windows.obeys_policies is not known: no edition, so it cannot be said what \
-                    to write";
-        assert_eq!(with(true).left_out[0].reasons, [told]);
-        assert_eq!(with(false).wishes.len(), 1, "the fact does not matter then");
+        let told = "facts.processor.mixed_cores is not known: no answer, so it cannot be said what to \
+                    write";
+        assert_eq!(with("all").left_out[0].reasons, [told]);
+        assert_eq!(with("frugal").wishes.len(), 1, "the fact does not matter then");
 
         facts.unknown.insert("uses.file_search".into(), "nobody said".into());
         let fitting = fit(&profile(&catalogue), &catalogue, &facts, &BTreeSet::new()).unwrap();

@@ -15,6 +15,7 @@ use super::file_part::{FilePart, FileSetting};
 use super::name::WinName;
 use super::object::{ObjectKind, ObjectSetting};
 use super::registry_key::{KeyPath, MAX_VALUE_NAME};
+use super::registry_part::RegistryPart;
 use super::visual::VisualParameter;
 
 /// One setting of a PC.
@@ -23,6 +24,7 @@ use super::visual::VisualParameter;
 /// |---|---|
 /// | `registry:HKLM\Key\Sub` | whether a registry key exists |
 /// | `registry:HKLM\Key\Sub#Name` | a registry value (`#` alone: the key's default value) |
+/// | `registry-part:HKCU\Key#Name#pair:Other` | a part of a registry value: see [`RegistryPart`] |
 /// | `service:Name#start` | a service's start type |
 /// | `service:Name#running` | whether a service runs |
 /// | `power:active-plan` | the power plan in force |
@@ -42,6 +44,8 @@ pub enum Address {
     RegistryKey(KeyPath),
     /// A value under a registry key; an empty name is the key's default value.
     RegistryValue(KeyPath, WinName),
+    /// A part of such a value.
+    RegistryPart(KeyPath, WinName, RegistryPart),
     /// How a service starts.
     ServiceStart(WinName),
     /// Whether a service runs.
@@ -83,6 +87,7 @@ impl Address {
     pub fn kind(&self) -> &'static str {
         match self {
             Self::RegistryKey(_) | Self::RegistryValue(..) => "registry",
+            Self::RegistryPart(..) => "registry-part",
             Self::ServiceStart(_) | Self::ServiceRunning(_) => "service",
             Self::ActivePlan
             | Self::PowerPlan(_)
@@ -99,6 +104,7 @@ impl Address {
     pub fn may_be_absent(&self) -> bool {
         match self {
             Self::RegistryKey(_) | Self::RegistryValue(..) | Self::PowerPlan(_) => true,
+            Self::RegistryPart(_, _, part) => part.may_be_absent(),
             Self::Object(setting) => setting.part().may_be_absent(),
             Self::Text(setting) => *setting.part() != FilePart::Whole,
             Self::Clean(setting) => setting.part == CleanPart::Quarantine,
@@ -111,6 +117,27 @@ impl Address {
         }
     }
 
+    /// The registry value that this is a part of, if it is.
+    pub fn whole_value(&self) -> Option<Self> {
+        match self {
+            Self::RegistryPart(key, name, _) => {
+                Some(Self::RegistryValue(key.clone(), name.clone()))
+            }
+            Self::RegistryKey(_)
+            | Self::RegistryValue(..)
+            | Self::ServiceStart(_)
+            | Self::ServiceRunning(_)
+            | Self::ActivePlan
+            | Self::PowerPlan(_)
+            | Self::PowerHidden { .. }
+            | Self::PowerValue { .. }
+            | Self::Visual(_)
+            | Self::Object(_)
+            | Self::Text(_)
+            | Self::Clean(_) => None,
+        }
+    }
+
     /// The setting without which this one is absent and cannot be written, if it goes and comes
     /// with another as a whole: a value of a power plan with its plan.
     pub fn container(&self) -> Option<Self> {
@@ -118,6 +145,7 @@ impl Address {
             Self::PowerValue { plan, .. } => Some(Self::PowerPlan(*plan)),
             Self::RegistryKey(_)
             | Self::RegistryValue(..)
+            | Self::RegistryPart(..)
             | Self::ServiceStart(_)
             | Self::ServiceRunning(_)
             | Self::ActivePlan
@@ -133,9 +161,16 @@ impl Address {
     /// The settings that must be present before this one can hold a value, outermost first.
     ///
     /// A registry value needs its key and every key above it; the hive itself is always there. A
-    /// key of an INI file needs its section.
+    /// pair or word in a registry value needs that value, a key of an INI file its section.
     pub fn supports(&self) -> Vec<Self> {
         let key = match self {
+            Self::RegistryPart(key, name, RegistryPart::Pair(_) | RegistryPart::Word(_)) => {
+                let text = Self::RegistryPart(key.clone(), name.clone(), RegistryPart::Text);
+                return text.supports().into_iter().chain([text]).collect();
+            }
+            // Of bits of a number that is not there, nothing can be made.
+            Self::RegistryPart(_, _, RegistryPart::Bits(_)) => None,
+            Self::RegistryPart(key, _, RegistryPart::Text) => Some(key.clone()),
             Self::Text(setting) => {
                 return setting.support().into_iter().map(Self::Text).collect();
             }
@@ -164,6 +199,10 @@ impl Address {
             Self::RegistryValue(key, name) => {
                 format!("registry:{}#{}", escape(&key.folded()), name.folded())
             }
+            Self::RegistryPart(key, name, part) => {
+                let (key, name) = (escape(&key.folded()), name.folded());
+                format!("registry-part:{key}#{name}#{}", part.identity())
+            }
             Self::ServiceStart(name) => format!("service:{}#start", name.folded()),
             Self::ServiceRunning(name) => format!("service:{}#running", name.folded()),
             Self::ActivePlan
@@ -184,6 +223,9 @@ impl fmt::Display for Address {
             Self::RegistryKey(key) => write!(f, "registry:{}", escape(&key.to_string())),
             Self::RegistryValue(key, name) => {
                 write!(f, "registry:{}#{name}", escape(&key.to_string()))
+            }
+            Self::RegistryPart(key, name, part) => {
+                write!(f, "registry-part:{}#{name}#{part}", escape(&key.to_string()))
             }
             Self::ServiceStart(name) => write!(f, "service:{name}#start"),
             Self::ServiceRunning(name) => write!(f, "service:{name}#running"),
@@ -210,6 +252,7 @@ impl FromStr for Address {
         let (kind, rest) = text.split_once(':').ok_or(AddressError::NoKind)?;
         match kind {
             "registry" => parse_registry(rest),
+            "registry-part" => parse_registry_part(rest),
             "service" => parse_service(rest),
             "power" => parse_power(rest),
             "visual" => rest.parse().map(Self::Visual),
@@ -230,10 +273,22 @@ fn parse_registry(rest: &str) -> Result<Address, AddressError> {
     let Some((path, name)) = rest.split_once('#') else {
         return unescape(rest).parse().map(Address::RegistryKey);
     };
+    Ok(Address::RegistryValue(unescape(path).parse()?, value_name(name)?))
+}
+
+/// What follows the last sign is the part: a value's name may hold that sign, no part does.
+fn parse_registry_part(rest: &str) -> Result<Address, AddressError> {
+    let (path, rest) = rest.split_once('#').ok_or(AddressError::RegistryPart)?;
+    let (name, part) = rest.rsplit_once('#').ok_or(AddressError::RegistryPart)?;
+    let part = RegistryPart::parse(part).ok_or(AddressError::RegistryPart)?;
+    Ok(Address::RegistryPart(unescape(path).parse()?, value_name(name)?, part))
+}
+
+fn value_name(name: &str) -> Result<WinName, AddressError> {
     if name.contains(char::is_control) || name.encode_utf16().count() > MAX_VALUE_NAME {
         return Err(AddressError::BadValueName);
     }
-    Ok(Address::RegistryValue(unescape(path).parse()?, WinName::new(name)))
+    Ok(WinName::new(name))
 }
 
 fn parse_service(rest: &str) -> Result<Address, AddressError> {
@@ -329,6 +384,24 @@ mod tests {
     }
 
     #[test]
+    fn parts_of_a_value_need_it_and_its_keys() {
+        let text = r"registry-part:HKCU\A\B#C:\x#1.exe#pair:AutoHDREnable";
+        let pair: Address = text.parse().unwrap();
+        assert_eq!(pair.to_string(), text);
+        let other = r"registry-part:hkcu\a\b#c:\X#1.EXE#pair:autohdrenable".parse::<Address>();
+        assert_eq!(other.as_ref().map(Address::identity), Ok(pair.identity()));
+        assert_eq!(other, Ok(pair.clone()));
+        let supports: Vec<_> = pair.supports().iter().map(ToString::to_string).collect();
+        let whole = r"registry-part:HKCU\A\B#C:\x#1.exe#text";
+        assert_eq!(supports, [r"registry:HKCU\A", r"registry:HKCU\A\B", whole]);
+        let bits: Address = r"registry-part:HKCU\A#Flags#bits:0x4".parse().unwrap();
+        assert!(bits.supports().is_empty() && !bits.may_be_absent());
+        for bad in [r"registry-part:HKCU\A#v", r"registry-part:HKCU\A#v#pair:"] {
+            assert_eq!(bad.parse::<Address>(), Err(AddressError::RegistryPart), "{bad}");
+        }
+    }
+
+    #[test]
     fn second_spellings_that_would_slip_past_a_guard_are_refused() {
         let refused = |text: &str| text.parse::<Address>().unwrap_err();
         assert_eq!(
@@ -378,7 +451,7 @@ mod tests {
         }
 
         #[test]
-        fn no_text_makes_the_parser_panic(text in r"(registry|service|power|visual|text:documents/|clean|task)?:?.{0,60}") {
+        fn no_text_makes_the_parser_panic(text in r"(registry|registry-part|service|power|visual|text:documents/|clean|task)?:?.{0,60}") {
             if let Ok(address) = text.parse::<Address>() {
                 prop_assert_eq!(address.to_string().parse::<Address>(), Ok(address));
             }

@@ -23,7 +23,7 @@ pub enum Concern {
 pub fn concern(address: &Address) -> Option<Concern> {
     match address {
         Address::RegistryKey(key) => in_key(key.names()),
-        Address::RegistryValue(key, name) => {
+        Address::RegistryValue(key, name) | Address::RegistryPart(key, name, _) => {
             in_key(key.names()).or_else(|| program(name.as_str()).map(Concern::Program))
         }
         Address::ServiceStart(service) | Address::ServiceRunning(service) => {

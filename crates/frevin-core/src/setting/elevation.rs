@@ -6,7 +6,9 @@ use super::{Address, CleanPlace, Hive, KeyPath, ObjectKind, Place};
 /// user of the PC does, what belongs to the signed-in user does not.
 pub fn needs_administrator(address: &Address) -> bool {
     match address {
-        Address::RegistryKey(key) | Address::RegistryValue(key, _) => is_of_the_pc(key),
+        Address::RegistryKey(key)
+        | Address::RegistryValue(key, _)
+        | Address::RegistryPart(key, ..) => is_of_the_pc(key),
         Address::ServiceStart(_) | Address::ServiceRunning(_) | Address::PowerHidden { .. } => true,
         // Windows lets its users choose and change power plans.
         Address::ActivePlan | Address::PowerPlan(_) | Address::PowerValue { .. } => false,
@@ -45,7 +47,9 @@ pub fn needs_administrator(address: &Address) -> bool {
 /// somebody else, it would change that one's.
 pub fn belongs_to_user(address: &Address) -> bool {
     match address {
-        Address::RegistryKey(key) | Address::RegistryValue(key, _) => {
+        Address::RegistryKey(key)
+        | Address::RegistryValue(key, _)
+        | Address::RegistryPart(key, ..) => {
             key.hive() == Hive::CurrentUser
         }
         Address::Visual(_) => true,

@@ -23,8 +23,8 @@ pub enum AddressError {
     #[error("an address begins with its kind and a colon, like `registry:` or `service:`")]
     NoKind,
     #[error(
-        "there is no kind of setting `{kind}`; the kinds are registry, service, power, visual, text, \
-         clean, {}",
+        "there is no kind of setting `{kind}`; the kinds are registry, registry-part, service, power, visual, \
+         text, clean, {}",
         objects.join(", ")
     )]
     UnknownKind { kind: String, objects: Vec<&'static str> },
@@ -47,6 +47,11 @@ pub enum AddressError {
     TooDeep,
     #[error("a registry value's name holds no control characters and at most 16383 characters")]
     BadValueName,
+    #[error(
+        "a part of a registry value is `KEY#VALUE#` and `pair:NAME`, `word:NAME`, `bits:0x4` (bits that lie \
+         together) or `text`"
+    )]
+    RegistryPart,
     #[error("numbered control sets are chosen by Windows at start; write `CurrentControlSet`")]
     NumberedControlSet,
     #[error("a service address ends in `#start` or `#running`")]

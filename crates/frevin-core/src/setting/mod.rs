@@ -16,6 +16,7 @@ mod object;
 mod place;
 mod protection;
 mod registry_key;
+mod registry_part;
 mod state;
 mod takes_effect;
 pub mod undo;
@@ -33,8 +34,10 @@ pub use object::{DisplayMode, Holds, ObjectKind, ObjectPart, ObjectSetting, Page
 pub use place::{Place, PlaceError, PlacePath};
 pub use protection::{Protection, protection};
 pub use registry_key::{Hive, KeyPath};
+pub use registry_part::{BitMask, Listed, PartError, PartWritten, RegistryPart, StoodIn};
 pub use state::{
-    RegistryData, RegistryType, RunState, ServiceStart, StartType, State, Value, plan_in_words,
+    BALANCED, HIDDEN_PERFORMANCE, HIGH_PERFORMANCE, POWER_SAVER, RegistryData, RegistryType,
+    RunState, ServiceStart, StartType, State, Value, plan_in_words,
 };
 pub use takes_effect::TakesEffect;
 pub use visual::{VisualKind, VisualParameter};

@@ -7,6 +7,7 @@ use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
 use super::object::{DisplayMode, PageFileSize};
+use super::registry_part::Listed;
 
 /// What a setting holds.
 ///
@@ -31,6 +32,8 @@ pub enum Value {
     Key,
     /// A registry value.
     Registry(RegistryData),
+    /// A pair or a word of a registry value that lists several.
+    Listed(Listed),
     /// How a service starts.
     Start(ServiceStart),
     /// Whether a service runs.
@@ -157,6 +160,7 @@ impl Value {
                 (None, Some(text)) => json!(text),
                 (None, None) => json!(data.bytes),
             },
+            Self::Listed(listed) => json!(listed.text),
             Self::Start(start) => json!(start.to_string()),
             Self::Run(run) => json!(run.to_string()),
             Self::PlanExists { name, .. } => json!(name),
@@ -196,6 +200,8 @@ impl fmt::Display for Value {
         match self {
             Self::Key => f.write_str("present"),
             Self::Registry(data) => data.fmt(f),
+            Self::Listed(listed) if listed.text.is_empty() => f.write_str("empty"),
+            Self::Listed(listed) => f.write_str(&listed.text),
             Self::Start(start) => start.fmt(f),
             Self::Run(run) => run.fmt(f),
             Self::Plan(plan) => f.write_str(&plan_in_words(*plan)),
@@ -229,13 +235,23 @@ impl fmt::Display for Value {
     }
 }
 
+/// `GUID_MAX_POWER_SAVINGS`: the power saver plan.
+pub const POWER_SAVER: Uuid = Uuid::from_u128(0xa1841308_3541_4fab_bc81_f71556f20b4a);
+/// `GUID_TYPICAL_POWER_SAVINGS`: the balanced plan.
+pub const BALANCED: Uuid = Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e);
+/// `GUID_MIN_POWER_SAVINGS`: the high performance plan.
+pub const HIGH_PERFORMANCE: Uuid = Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c);
+/// The plan for workstations, which Windows has and lists nowhere: it can be copied, and most PCs cannot
+/// put it in force itself (documentation of `powercfg /duplicatescheme`).
+pub const HIDDEN_PERFORMANCE: Uuid = Uuid::from_u128(0xe9a42b02_d5df_448d_aa00_03f14749eb61);
+
 /// The name of a power plan that comes with Windows; of any other its identifier.
 pub fn plan_in_words(plan: Uuid) -> String {
-    // GUID_MAX_POWER_SAVINGS, GUID_TYPICAL_POWER_SAVINGS, GUID_MIN_POWER_SAVINGS.
-    const PLANS: [(Uuid, &str); 3] = [
-        (Uuid::from_u128(0xa1841308_3541_4fab_bc81_f71556f20b4a), "power saver"),
-        (Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e), "balanced"),
-        (Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c), "high performance"),
+    const PLANS: [(Uuid, &str); 4] = [
+        (POWER_SAVER, "power saver"),
+        (BALANCED, "balanced"),
+        (HIGH_PERFORMANCE, "high performance"),
+        (HIDDEN_PERFORMANCE, "highest performance"),
     ];
     let known = PLANS.iter().find(|(known, _)| *known == plan);
     known.map_or_else(|| plan.to_string(), |(_, name)| (*name).to_owned())

@@ -23,7 +23,7 @@ pub fn sheet<'a>(
     );
     let mut listed = 0;
     for (address, state) in states {
-        if address.kind() == "registry" {
+        if matches!(address.kind(), "registry" | "registry-part") {
             continue;
         }
         listed += 1;
@@ -70,6 +70,7 @@ fn by_hand(address: &Address, state: &State) -> Option<String> {
         // Windows has a file or a command for these, or nothing that a person could do.
         Address::RegistryKey(_)
         | Address::RegistryValue(..)
+        | Address::RegistryPart(..)
         | Address::ServiceStart(_)
         | Address::ServiceRunning(_)
         | Address::ActivePlan
@@ -124,6 +125,7 @@ fn command_for(address: &Address, state: &State) -> Option<String> {
             // Those of the registry are in the registry text file; of the others, Windows has no command.
             | Address::RegistryKey(_)
             | Address::RegistryValue(..)
+            | Address::RegistryPart(..)
             | Address::PowerPlan(_)
             | Address::Visual(_)
             | Address::Text(_)

@@ -1,9 +1,11 @@
 //! From the tweaks of a profile to what is sifted: which exclude each other, which need which.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+
+use uuid::Uuid;
 
 use super::design::SiftedTweak;
-use crate::setting::State;
+use crate::setting::{Address, State, Value};
 use crate::tweak::TweakId;
 
 /// A tweak that could be sifted.
@@ -72,8 +74,42 @@ pub fn columns(candidates: Vec<Candidate>) -> Columns {
             }
         }
     }
+    for (dependent, candidate) in candidates.iter().enumerate() {
+        if let Some(needed) = plan_needed(candidate, &candidates)
+            && group_of[needed] != group_of[dependent]
+            && !needs.contains(&(dependent, needed))
+        {
+            needs.push((dependent, needed));
+        }
+    }
     let tweaks = candidates.into_iter().map(|candidate| candidate.tweak).collect();
     Columns { tweaks, exclusive, needs }
+}
+
+/// The one among `candidates` that puts the power plan in force which `candidate` writes values of, if it
+/// is one: without it those values act on nothing.
+fn plan_needed(candidate: &Candidate, candidates: &[Candidate]) -> Option<usize> {
+    let wants = |candidate: &Candidate, plan: Uuid| {
+        let in_force = State::from(Value::Plan(plan));
+        let mut settings = candidate.tweak.wish.settings.iter();
+        settings.any(|want| want.address == Address::ActivePlan && want.state == in_force)
+    };
+    let plans: BTreeSet<Uuid> = candidate
+        .tweak
+        .wish
+        .settings
+        .iter()
+        .filter_map(|wanted| match wanted.address {
+            Address::PowerValue { plan, .. } => Some(plan),
+            _ => None,
+        })
+        .collect();
+    let puts = |other: &Candidate| plans.iter().any(|plan| wants(other, *plan));
+    let mut found = (0..candidates.len()).filter(|at| puts(&candidates[*at]));
+    match (found.next(), found.next()) {
+        (Some(one), None) if candidates[one] != *candidate => Some(one),
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -116,5 +152,24 @@ mod tests {
         assert!(found.exclusive.is_empty());
         assert_eq!(found.needs, [(2, 0)]);
         assert_eq!(found.tweaks.len(), 4);
+    }
+
+    #[test]
+    fn values_of_a_plan_that_another_puts_in_force_need_that_one() {
+        let mut all = vec![
+            candidate("a/value", 1, "visual:menu-delay"),
+            candidate("a/plan", 1, "visual:cursor-shadow"),
+        ];
+        let plan = crate::setting::HIGH_PERFORMANCE;
+        let value = format!("power:{plan}/{0}/{0}#mains", Uuid::nil());
+        let settings = |all: &mut Vec<Candidate>, at: usize, address: &str, value: Value| {
+            let wanted = &mut all[at].tweak.wish.settings[0];
+            (wanted.address, wanted.state) = (address.parse().unwrap(), value.into());
+        };
+        settings(&mut all, 0, &value, Value::PowerIndex(1));
+        settings(&mut all, 1, "power:active-plan", Value::Plan(plan));
+        assert_eq!(columns(all.clone()).needs, [(0, 1)]);
+        settings(&mut all, 1, "power:active-plan", Value::Plan(Uuid::nil()));
+        assert!(columns(all).needs.is_empty());
     }
 }

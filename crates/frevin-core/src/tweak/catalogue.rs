@@ -100,7 +100,7 @@ impl Catalogue {
     /// What only shows where all definitions are known.
     fn check(&self) -> Result<(), CatalogueError> {
         for tweak in self.tweaks.values() {
-            let related = tweak.conflicts.iter().chain(&tweak.needs);
+            let related = tweak.conflicts.iter().chain(&tweak.needs).chain(&tweak.alternatives);
             if let Some(unknown) = related.into_iter().find(|id| !self.tweaks.contains_key(id)) {
                 return Err(CatalogueError::UnknownRelation {
                     of: tweak.id.clone(),

@@ -11,7 +11,7 @@ use thiserror::Error;
 use super::parameter::{Arguments, Parameter};
 use super::target::Target;
 use super::whereabouts::Whereabouts;
-use crate::expression::{Expression, ExpressionError};
+use crate::expression::{Expression, ExpressionError, Template};
 use crate::facts::Facts;
 use crate::setting::{Address, State, TakesEffect};
 
@@ -161,11 +161,21 @@ pub struct Source {
     pub states: String,
 }
 
+/// Harm that a tweak can do which cannot be taken back by rolling it back, and what guards against it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Danger {
+    /// What may happen: `This PC may no longer start.`
+    pub what: String,
+    /// What to do first.
+    pub first: String,
+}
+
 /// What a person does by hand, where no program can: in the firmware, in a maker's own panel.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Manual {
-    /// What to do, in order.
-    pub steps: Vec<String>,
+    /// What to do, in order, with gaps that expressions over `facts` and `params` fill.
+    pub(super) steps: Vec<Template>,
     /// Whether it has been done, over `facts`; nothing where no fact tells.
     pub done_when: Option<Expression>,
 }
@@ -173,7 +183,16 @@ pub struct Manual {
 impl Manual {
     /// Whether it has been done on a PC with these facts; nothing where they do not tell.
     pub fn is_done(&self, facts: &Facts) -> Option<bool> {
-        self.done_when.as_ref()?.holds(&json!({ "facts": facts.variables() })).ok()
+        let done_when = self.done_when.as_ref()?;
+        if facts.untold(done_when).is_some() {
+            return None;
+        }
+        done_when.holds(&json!({ "facts": facts.variables() })).ok()
+    }
+
+    /// What to do, where no PC is there to tell what stands in the gaps.
+    pub fn general_steps(&self) -> Vec<String> {
+        self.steps.iter().map(|step| step.unfilled("…")).collect()
     }
 }
 
@@ -207,12 +226,16 @@ pub struct Tweak {
     pub id: TweakId,
     /// A short title.
     pub title: String,
+    /// What else people call it, for those who search.
+    pub also_called: Vec<String>,
     /// What it does, in plain words.
     pub what: String,
     /// Why one would want that.
     pub why: String,
     /// What it may break, and whom that concerns.
     pub may_break: String,
+    /// Harm that no rollback takes back, the gravest first.
+    pub dangers: Vec<Danger>,
     /// How well founded it is.
     pub standing: Standing,
     /// The reason for that standing, in a sentence.
@@ -235,6 +258,8 @@ pub struct Tweak {
     pub conflicts: Vec<TweakId>,
     /// Tweaks that it does nothing without.
     pub needs: Vec<TweakId>,
+    /// Tweaks that come to the same end in another way: one of them is enough.
+    pub alternatives: Vec<TweakId>,
     /// Where its facts about Windows come from.
     pub sources: Vec<Source>,
     /// Whether the owner wrote it, and not Frevin's makers.
@@ -262,13 +287,26 @@ impl Tweak {
 
     /// The arguments completed with the defaults of what they leave out.
     pub fn complete(&self, given: &Arguments) -> Arguments {
-        let defaults = self.parameters.iter().map(|(name, p)| (name.clone(), p.default.clone()));
+        let default = |(name, p): (&String, &Parameter)| Some((name.clone(), p.default.clone()?));
+        let defaults = self.parameters.iter().filter_map(default);
         defaults.chain(given.iter().map(|(name, value)| (name.clone(), value.clone()))).collect()
+    }
+
+    /// The parameters without a default that are not among the arguments.
+    pub fn to_be_chosen<'a>(
+        &'a self,
+        given: &'a Arguments,
+    ) -> impl Iterator<Item = (&'a String, &'a Parameter)> {
+        let is_open = |(name, p): &(&String, &Parameter)| {
+            p.default.is_none() && !given.contains_key(*name)
+        };
+        self.parameters.iter().filter(is_open)
     }
 
     /// The settings that the tweak wants on a PC with these facts.
     ///
     /// # Errors
+    /// [`ExpressionError::NotChosen`] where a parameter without a default is not given.
     /// Where a formula cannot be computed or gives something that its setting cannot hold;
     /// [`ExpressionError::Untold`] where it hangs on a fact that is not known.
     pub fn resolve(
@@ -276,6 +314,12 @@ impl Tweak {
         given: &Arguments,
         facts: &Facts,
     ) -> Result<Vec<Wanted>, ExpressionError> {
+        if let Some((name, parameter)) = self.to_be_chosen(given).next() {
+            return Err(ExpressionError::NotChosen {
+                parameter: name.clone(),
+                takes: parameter.range(),
+            });
+        }
         let variables = self.variables(&self.complete(given), facts);
         let mut wanted = Vec::new();
         for spec in &self.settings {
@@ -315,9 +359,9 @@ impl Tweak {
         Ok(wanted)
     }
 
-    /// Arguments that name something wherever a parameter takes names.
-    pub(super) fn sample_arguments(&self) -> Arguments {
-        let sample = |(name, p): (&String, &Parameter)| Some((name.clone(), p.example()?));
+    /// Arguments that name something wherever a parameter takes names, or has to be chosen.
+    pub fn sample_arguments(&self) -> Arguments {
+        let sample = |(name, p): (&String, &Parameter)| Some((name.clone(), p.sample()?));
         self.parameters.iter().filter_map(sample).collect()
     }
 
@@ -327,11 +371,25 @@ impl Tweak {
             .parameters
             .iter()
             .map(|(name, parameter)| {
-                let argument = arguments.get(name).unwrap_or(&parameter.default);
-                (name.clone(), parameter.meant_by(argument))
+                let argument = arguments.get(name).or(parameter.default.as_ref());
+                (name.clone(), argument.map_or(Value::Null, |given| parameter.meant_by(given)))
             })
             .collect();
         json!({ "facts": facts.variables(), "params": params })
+    }
+
+    /// What a person does on a PC with these facts, where the tweak is done by hand. A gap that these facts
+    /// cannot fill is left open.
+    pub fn steps_by_hand(&self, given: &Arguments, facts: &Facts) -> Option<Vec<String>> {
+        let manual = self.manual.as_ref()?;
+        let variables = self.variables(&self.complete(given), facts);
+        let step = |step: &Template| step.fill(&variables).unwrap_or_else(|_| step.unfilled("…"));
+        Some(manual.steps.iter().map(step).collect())
+    }
+
+    /// Whether it may put another power plan in force.
+    pub fn may_put_plan_in_force(&self) -> bool {
+        self.settings.iter().any(|spec| spec.whereabouts == Whereabouts::Fixed(Address::ActivePlan))
     }
 
     /// The latest moment that any of its settings waits for.

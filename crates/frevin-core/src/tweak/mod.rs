@@ -13,7 +13,7 @@ mod whereabouts;
 
 pub use catalogue::{Catalogue, CatalogueError};
 pub use definition::{
-    BuildRange, Condition, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
+    BuildRange, Condition, Danger, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
     TweakIdError, Wanted,
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};

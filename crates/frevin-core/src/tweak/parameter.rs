@@ -70,13 +70,13 @@ pub struct Parameter {
     /// What it takes.
     #[serde(flatten)]
     pub kind: ParameterKind,
-    /// What it is where nothing is chosen.
+    /// What it is where nothing is chosen; nothing where it has to be chosen.
     #[serde(serialize_with = "bare")]
-    pub default: Argument,
+    pub default: Option<Argument>,
 }
 
-fn bare<S: serde::Serializer>(argument: &Argument, to: S) -> Result<S::Ok, S::Error> {
-    argument.value().serialize(to)
+fn bare<S: serde::Serializer>(argument: &Option<Argument>, to: S) -> Result<S::Ok, S::Error> {
+    argument.as_ref().map(Argument::value).serialize(to)
 }
 
 /// What a parameter takes.
@@ -131,6 +131,19 @@ pub struct Choice {
     pub meaning: String,
     /// What expressions see instead of its name, where a setting needs a number or a GUID.
     pub value: Option<Value>,
+    /// Whether expressions see nothing (`null`) instead of its name: the setting is to be absent.
+    #[serde(default)]
+    pub absent: bool,
+}
+
+impl Choice {
+    fn seen(&self) -> Value {
+        match &self.value {
+            _ if self.absent => Value::Null,
+            Some(value) => value.clone(),
+            None => json!(self.name),
+        }
+    }
 }
 
 impl Parameter {
@@ -140,8 +153,7 @@ impl Parameter {
             (ParameterKind::Choice { choices }, Argument::Choice(name)) => choices
                 .iter()
                 .find(|choice| choice.name == *name)
-                .and_then(|choice| choice.value.clone())
-                .unwrap_or_else(|| json!(name)),
+                .map_or_else(|| json!(name), Choice::seen),
             _ => argument.value(),
         }
     }
@@ -166,8 +178,15 @@ impl Parameter {
         }
     }
 
+    /// An argument to try it with: something that an owner might write, where that is a text or names; else
+    /// its default, or the first that it takes.
+    pub fn sample(&self) -> Option<Argument> {
+        let first = || self.samples().into_iter().next();
+        self.example().or_else(|| self.default.clone()).or_else(first)
+    }
+
     /// Something that an owner might write, where that is a text or names.
-    pub(super) fn example(&self) -> Option<Argument> {
+    fn example(&self) -> Option<Argument> {
         match &self.kind {
             ParameterKind::Text { example } => Some(Argument::Text(example.clone())),
             ParameterKind::Names { example } => Some(Argument::Names(vec![example.clone()])),

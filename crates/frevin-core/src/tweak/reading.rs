@@ -8,13 +8,13 @@ use serde_json::{Value as Json, json};
 use toml::Spanned;
 
 use super::definition::{
-    BuildRange, Condition, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
+    BuildRange, Condition, Danger, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
 };
 use super::parameter::{Choice, Parameter, ParameterKind, check_argument};
-use super::target::{Target, WrittenType, value_for};
+use super::target::{Target, WrittenType, state_for};
 use super::whereabouts::{Each, Whereabouts};
 use crate::document::{BadDocument, Problem};
-use crate::expression::{Expression, ExpressionError};
+use crate::expression::{Expression, ExpressionError, Template};
 use crate::facts::Facts;
 use crate::setting::TakesEffect;
 
@@ -26,6 +26,10 @@ struct Document {
     what: String,
     why: String,
     may_break: String,
+    #[serde(default)]
+    also_called: Vec<String>,
+    #[serde(default)]
+    dangers: Vec<Danger>,
     standing: Standing,
     standing_reason: String,
     risk: Risk,
@@ -43,6 +47,8 @@ struct Document {
     conflicts: Vec<Spanned<String>>,
     #[serde(default)]
     needs: Vec<Spanned<String>>,
+    #[serde(default)]
+    alternatives: Vec<Spanned<String>>,
     sources: Vec<Source>,
 }
 
@@ -63,7 +69,7 @@ struct ParameterDocument {
     meaning: String,
     #[serde(rename = "type")]
     parameter_type: Spanned<ParameterType>,
-    default: Spanned<toml::Value>,
+    default: Option<Spanned<toml::Value>>,
     choices: Option<Vec<Choice>>,
     minimum: Option<i64>,
     maximum: Option<i64>,
@@ -180,9 +186,11 @@ impl Reader {
         let tweak = Tweak {
             id: id?,
             title: document.title,
+            also_called: document.also_called,
             what: document.what,
             why: document.why,
             may_break: document.may_break,
+            dangers: document.dangers,
             standing: document.standing,
             standing_reason: document.standing_reason,
             risk: document.risk,
@@ -194,6 +202,7 @@ impl Reader {
             builds: document.builds,
             conflicts: self.ids(document.conflicts),
             needs: self.ids(document.needs),
+            alternatives: self.ids(document.alternatives),
             sources: document.sources,
             is_own: false,
         };
@@ -215,7 +224,12 @@ impl Reader {
             None => None,
         };
         let span = document.steps.span();
-        let steps = document.steps.into_inner();
+        let steps: Vec<Template> = document
+            .steps
+            .into_inner()
+            .iter()
+            .filter_map(|step| self.note(span.clone(), Template::parse(step)))
+            .collect();
         if steps.is_empty() {
             self.problems.push(Problem::at(span, "what is done by hand has steps"));
             return None;
@@ -263,10 +277,11 @@ impl Reader {
                 return None;
             }
         };
-        let placeholder = super::Argument::Flag(false);
-        let mut parameter = Parameter { meaning: document.meaning, kind, default: placeholder };
-        let checked = check_argument(name, &parameter, document.default.as_ref());
-        parameter.default = self.note(document.default.span(), checked)?;
+        let mut parameter = Parameter { meaning: document.meaning, kind, default: None };
+        if let Some(written) = document.default {
+            let checked = check_argument(name, &parameter, written.as_ref());
+            parameter.default = Some(self.note(written.span(), checked)?);
+        }
         Some(parameter)
     }
 
@@ -297,7 +312,7 @@ impl Reader {
             (Some(value), None, false) => {
                 let written = json!(value.as_ref());
                 if let Whereabouts::Fixed(address) = &whereabouts {
-                    let checked = value_for(address, document.written_type, &written);
+                    let checked = state_for(address, document.written_type, &written);
                     let wanted = checked.map_err(|takes| format!("this setting takes {takes}"));
                     self.note(value.span(), wanted)?;
                 }
@@ -344,6 +359,11 @@ impl Reader {
             if let Err(error) = check_names(spec, &sample) {
                 self.problems.push(Problem::at(settings_span.clone(), error.to_string()));
             }
+        }
+        for step in tweak.manual.iter().flat_map(|manual| &manual.steps) {
+            let checked = step.gaps().try_for_each(|gap| gap.check(&sample));
+            let filled = checked.and_then(|()| step.fill(&sample));
+            self.note(settings_span.clone(), filled);
         }
         if self.problems.is_empty() {
             self.note(settings_span, tweak.sample_settings());

@@ -6,8 +6,8 @@ use serde_json::Value as Json;
 
 use crate::expression::{Expression, ExpressionError};
 use crate::setting::{
-    Address, CleanPart, FilePart, Holds, RegistryData, RunState, ServiceStart, State, Value,
-    VisualKind,
+    Address, CleanPart, FilePart, Holds, Listed, RegistryData, RegistryPart, RunState,
+    ServiceStart, State, Value, VisualKind,
 };
 
 /// The registry types that a definition can write, by name; any other by its number, `type-9`.
@@ -79,8 +79,7 @@ impl Target {
     ) -> Result<State, ExpressionError> {
         match self {
             Self::Absent => Ok(State::Absent),
-            Self::Written { written, written_type } => value_for(address, *written_type, written)
-                .map(State::Value)
+            Self::Written { written, written_type } => state_for(address, *written_type, written)
                 .map_err(|wanted| ExpressionError::WrongType {
                     expression: address.to_string(),
                     given: written.to_string(),
@@ -88,11 +87,28 @@ impl Target {
                 }),
             Self::Formula { formula, written_type } => {
                 let value = formula.evaluate(variables)?;
-                value_for(address, *written_type, &value)
-                    .map(State::Value)
+                state_for(address, *written_type, &value)
                     .map_err(|wanted| formula.wrong_type(&value, wanted))
             }
         }
+    }
+}
+
+/// The state that `written` means for the setting at `address`; otherwise what it takes. Nothing (`null`) is
+/// absence, as `false` is of a word in a list.
+pub(super) fn state_for(
+    address: &Address,
+    written_type: Option<WrittenType>,
+    written: &Json,
+) -> Result<State, &'static str> {
+    match (address, written) {
+        // What stands in a settings file is never taken out: see [`super::reading`].
+        (Address::Text(_), Json::Null) => Err("a text, a number, true or false"),
+        (_, Json::Null) if address.may_be_absent() => Ok(State::Absent),
+        (Address::RegistryPart(_, _, RegistryPart::Word(_)), Json::Bool(false)) => {
+            Ok(State::Absent)
+        }
+        _ => value_for(address, written_type, written).map(State::Value),
     }
 }
 
@@ -108,6 +124,24 @@ pub(super) fn value_for(
             let written_type = written_type.ok_or("a `type`, since registry values have one")?;
             registry_data(written_type, written).map(Value::Registry)
         }
+        Address::RegistryPart(_, _, part) => match (part, written) {
+            (RegistryPart::Text, _) => Err("nothing: it is made by what it lists"),
+            (RegistryPart::Pair(_), Json::String(text)) => {
+                Ok(Value::Listed(Listed::new(text.as_str())))
+            }
+            (RegistryPart::Pair(_), Json::Number(number)) => {
+                Ok(Value::Listed(Listed::new(number.to_string())))
+            }
+            (RegistryPart::Pair(_), _) => Err("a text or a number"),
+            (RegistryPart::Word(word), Json::Bool(true)) => {
+                Ok(Value::Listed(Listed::new(word.as_str())))
+            }
+            (RegistryPart::Word(_), _) => Err("true or false"),
+            (RegistryPart::Bits(_), Json::Bool(flag)) => Ok(Value::Number(u32::from(*flag))),
+            (RegistryPart::Bits(_), _) => {
+                number(written).map(Value::Number).ok_or("a number, true or false")
+            }
+        },
         Address::ServiceStart(_) => written
             .as_str()
             .and_then(ServiceStart::from_word)
@@ -198,8 +232,8 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
     if words == "absent" {
         return Ok(State::Absent);
     }
-    let is_section =
-        matches!(address, Address::Text(setting) if matches!(setting.part(), FilePart::Section(_)));
+    let is_section = matches!(address, Address::RegistryPart(_, _, RegistryPart::Text))
+        || matches!(address, Address::Text(setting) if matches!(setting.part(), FilePart::Section(_)));
     if is_section || matches!(address, Address::RegistryKey(_)) {
         let key = (words == "present").then_some(State::Value(Value::Key));
         return key.ok_or_else(|| takes("present"));
@@ -216,6 +250,7 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
         Address::Text(setting) if matches!(setting.part(), FilePart::IniKey { .. } | FilePart::Key(_))
     );
     let is_text = is_line
+        || matches!(address, Address::RegistryPart(_, _, RegistryPart::Pair(_)))
         || matches!(
             written_type,
             Some(
@@ -236,7 +271,7 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
         Ok(scalar @ (Json::Bool(_) | Json::Number(_))) if !is_text => scalar,
         _ => Json::String(words.to_owned()),
     };
-    value_for(address, written_type, &written).map(State::Value).map_err(takes)
+    state_for(address, written_type, &written).map_err(takes)
 }
 
 fn number(written: &Json) -> Option<u32> {
@@ -311,6 +346,12 @@ mod tests {
         assert_eq!(state("text:documents/a.ini#ini:[A]b", "1.50"), written("1.50"));
         assert_eq!(state("text:documents/a.json#json:/b", "high"), written("\"high\""));
         assert_eq!(state("text:documents/a.ini#ini:[A]", "present"), Ok(Value::Key.into()));
+        let listed = |text: &str| Ok(Value::Listed(Listed::new(text)).into());
+        assert_eq!(state(r"registry-part:HKCU\A#v#pair:B", "1"), listed("1"));
+        assert_eq!(state(r"registry-part:HKCU\A#v#word:B", "true"), listed("B"));
+        assert_eq!(state(r"registry-part:HKCU\A#v#word:B", "false"), Ok(State::Absent));
+        assert_eq!(state(r"registry-part:HKCU\A#v#bits:0x4", "1"), Ok(Value::Number(1).into()));
+        assert_eq!(state(r"registry-part:HKCU\A#v#text", "present"), Ok(Value::Key.into()));
         let aside = Value::Quarantined { untouched_days: 2 };
         assert_eq!(state("clean:user-temp#quarantine", "2"), Ok(aside.into()));
         assert_eq!(state("service:S#running", "stopped"), Ok(Value::Run(RunState::Stopped).into()));
@@ -324,6 +365,8 @@ mod tests {
             ("adapter:Ethernet#name-servers", "nowhere.example"),
             ("clean:user-temp#files", "0"),
             ("text:documents/a.ini", "x"),
+            (r"registry-part:HKCU\A#v#word:B", "B"),
+            (r"registry-part:HKCU\A#v#bits:0x4", "many"),
         ] {
             assert!(state(address, words).is_err(), "{address} {words}");
         }

@@ -51,12 +51,17 @@ impl Behaviour {
     /// When a write to a setting is felt. The rule that names the setting most closely holds: by
     /// itself, by the longest key above it, by its kind.
     pub(super) fn takes_effect(&self, address: &Address) -> TakesEffect {
+        // A part acts when its value does.
+        let whole = address.whole_value();
+        let address = whole.as_ref().unwrap_or(address);
         let by_itself = self.acts_after.iter().find(|rule| rule.settings.contains(address));
         if let Some(rule) = by_itself {
             return rule.moment;
         }
         let by_key = |key: &KeyPath| match address {
-            Address::RegistryValue(path, _) => key.contains(path).then(|| key.names().len()),
+            Address::RegistryValue(path, _) | Address::RegistryPart(path, ..) => {
+                key.contains(path).then(|| key.names().len())
+            }
             _ => None,
         };
         let restart = self.acts_after_restart.iter().filter_map(|key| key.parse().ok());
@@ -100,7 +105,10 @@ impl Behaviour {
 }
 
 fn lies_under(address: &Address, keys: &[String]) -> bool {
-    let (Address::RegistryKey(path) | Address::RegistryValue(path, _)) = address else {
+    let (Address::RegistryKey(path)
+    | Address::RegistryValue(path, _)
+    | Address::RegistryPart(path, ..)) = address
+    else {
         return false;
     };
     keys.iter().filter_map(|key| key.parse::<KeyPath>().ok()).any(|key| key.contains(path))

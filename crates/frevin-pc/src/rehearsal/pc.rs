@@ -379,6 +379,7 @@ impl Pc for RehearsalPc {
         for display in &mut facts.displays {
             follow_settings(display, |address| self.settings.in_effect(address));
         }
+        facts.power = self.settings.power().facts();
         if let Some(at_first) = self.at_first {
             at_first.bring_up_to_date(&mut facts.load, self.settings.simulated_load());
         }

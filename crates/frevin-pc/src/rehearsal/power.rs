@@ -38,6 +38,13 @@ pub(super) struct Power {
 }
 
 impl Power {
+    pub(super) fn facts(&self) -> frevin_core::facts::Power {
+        frevin_core::facts::Power {
+            plan_in_force: Some(self.active),
+            plans: self.plans.keys().copied().collect(),
+        }
+    }
+
     pub(super) fn read_active(&self) -> State {
         Value::Plan(self.active).into()
     }

@@ -16,6 +16,7 @@ use super::services::Services;
 use super::visual::Visual;
 use crate::contract::{PcError, WriteError, Written};
 use crate::files::{FolderPath, Quarantine, TextFiles, link_and_remove};
+use crate::registry_parts::write_part;
 
 const REGISTRY: &str = "settings/registry.json";
 const SERVICES: &str = "settings/services.json";
@@ -98,6 +99,9 @@ impl Settings {
         match address {
             Address::RegistryKey(key) => self.registry.read_key(key),
             Address::RegistryValue(key, name) => self.registry.read_value(key, name),
+            Address::RegistryPart(key, name, part) => {
+                part.read(&self.registry.read_value(key, name))
+            }
             Address::ServiceStart(name) => self.services.read_start(name),
             Address::ServiceRunning(name) => self.services.read_run(name),
             Address::ActivePlan => self.power.read_active(),
@@ -141,6 +145,11 @@ impl Settings {
         let written = match address {
             Address::RegistryKey(key) => self.registry.write_key(key, state),
             Address::RegistryValue(key, name) => self.registry.write_value(key, name, state),
+            Address::RegistryPart(key, name, part) => {
+                write_part(part, &self.registry.read_value(key, name), state, |whole| {
+                    self.registry.write_value(key, name, whole)
+                })
+            }
             Address::ServiceStart(name) => self.services.write_start(name, state),
             Address::ServiceRunning(name) => self.services.write_run(name, state),
             Address::ActivePlan => self.power.write_active(state),
@@ -204,7 +213,7 @@ impl Settings {
             both.save(folder)?;
         }
         match address {
-            Address::RegistryKey(_) | Address::RegistryValue(..) => {
+            Address::RegistryKey(_) | Address::RegistryValue(..) | Address::RegistryPart(..) => {
                 folder.write_json(REGISTRY, &self.registry)?;
             }
             Address::ServiceStart(_) | Address::ServiceRunning(_) => {

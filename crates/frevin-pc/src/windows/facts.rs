@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 
 use frevin_core::facts::{
-    Adapter, Display, Drive, DriveKind, Facts, Firmware, Form, Graphics, Load, Memory, Processor,
-    Uses, Windows,
+    Adapter, Display, Drive, DriveKind, Facts, Firmware, Form, Game, Graphics, Load, Memory, Power,
+    Processor, Uses, Windows,
 };
-use frevin_core::setting::{KeyPath, PowerSource, RegistryData};
+use frevin_core::setting::{KeyPath, PowerSource, RegistryData, Value};
 use jiff::civil::Date;
 
 use super::apis::Apis;
@@ -74,17 +74,33 @@ pub(super) fn collect(apis: &Apis) -> Result<Facts, OsError> {
         displays: displays_seen(apis, unknown),
         adapters: adapters_seen(apis, unknown),
         uses: uses(apis, unknown),
+        power: Power {
+            plan_in_force: unknown.answer("power.plan_in_force", apis.power.active()),
+            plans: unknown.answer("power.plans", apis.power.plans()).unwrap_or_default(),
+        },
+        games: games(registry),
         load: Load {
             processes: unknown.answer("load.processes", apis.facts.processes()),
             services_running: services_running(apis),
             starts_with_pc: startup::entries(registry, &*apis.startup_folders)
                 .ok()
-                .and_then(|entries| entries.len().try_into().ok()),
+                .and_then(|entries| {
+                    let is_on = |entry: &&String| {
+                        let switch = startup::read(registry, &*apis.startup_folders, entry);
+                        switch == Value::Flag(true).into()
+                    };
+                    entries.iter().filter(is_on).count().try_into().ok()
+                }),
         },
         firmware: Firmware {
             virtualization: unknown.known(
                 "firmware.virtualization",
                 apis.facts.virtualization(),
+                NOT_TOLD,
+            ),
+            compatibility_start: unknown.known(
+                "firmware.compatibility_start",
+                apis.facts.starts_in_compatibility_mode(),
                 NOT_TOLD,
             ),
             large_graphics_window: unknown.known("firmware.large_graphics_window", None, NOT_TOLD),
@@ -124,27 +140,62 @@ fn windows(apis: &Apis, unknown: &mut Unknown) -> Result<Windows, OsError> {
     const VERSION: &str = r"HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion";
     let build = apis.facts.build()?;
     let registry = &*apis.registry;
-    // Windows' own names for its editions: `Core` is the one sold as Home.
+    // Windows' own names for its editions: `Core` is the one sold as Home; those that end in `N` lack
+    // players of media, and in `S` are kept for longer.
     let id = text(registry, VERSION, "EditionID");
     let edition = id.map(|id| match id.as_str() {
         "Core" | "CoreN" | "CoreSingleLanguage" | "CoreCountrySpecific" => "Home".to_owned(),
-        "Professional" | "ProfessionalN" => "Pro".to_owned(),
+        "Professional" | "ProfessionalN" | "ProfessionalWorkstation"
+        | "ProfessionalWorkstationN" | "ProfessionalEducation" | "ProfessionalEducationN" => {
+            "Pro".to_owned()
+        }
+        "Education" | "EducationN" => "Education".to_owned(),
+        _ if id.starts_with("Enterprise") || id.starts_with("IoTEnterprise") => {
+            "Enterprise".to_owned()
+        }
         _ => id,
     });
     let edition = unknown.known("windows.edition", edition, "the registry does not name it");
-    let obeys_policies = edition.as_ref().map(|edition| edition != "Home");
     Ok(Windows {
-        obeys_policies: unknown.known(
-            "windows.obeys_policies",
-            obeys_policies,
-            "it depends on the edition, which is not known",
-        ),
+        waits_for_restart: Some(waits_for_restart(registry)),
         edition,
         // The first build that is called 11 ("Windows 11 release information").
         release: if build >= 22_000 { 11 } else { 10 },
         build,
         is_64_bit: true,
     })
+}
+
+/// Whether Windows itself waits for a restart, by the marks that its servicing and its updates leave
+/// ("Restart is pending" in the documentation of update troubleshooting).
+fn waits_for_restart(registry: &dyn RegistryApi) -> bool {
+    const MARKS: [&str; 2] = [
+        r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending",
+        r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\WindowsUpdate\Auto Update\RebootRequired",
+    ];
+    let is_there = |at: &str| key(at).is_some_and(|key| registry.has_key(&key).unwrap_or(false));
+    MARKS.into_iter().any(is_there)
+}
+
+/// The games of Windows' game configuration store, each program once.
+fn games(registry: &dyn RegistryApi) -> Vec<Game> {
+    const STORE: &str = r"HKCU\System\GameConfigStore\Children";
+    let children =
+        key(STORE).and_then(|store| registry.key_names(&store).ok()).unwrap_or_default();
+    let mut games: Vec<Game> = Vec::new();
+    for child in children {
+        let at = format!(r"{STORE}\{child}");
+        let Some(program) = text(registry, &at, "MatchedExeFullPath") else { continue };
+        let file = program.rsplit('\\').next().unwrap_or(&program);
+        let file_name = file.rsplit_once('.').map_or(file, |(name, _)| name);
+        let folder = text(registry, &at, "ExeParentDirectory").filter(|name| !name.is_empty());
+        let name = folder.unwrap_or_else(|| file_name.to_owned());
+        if !games.iter().any(|known| known.program.eq_ignore_ascii_case(&program)) {
+            games.push(Game { name, program });
+        }
+    }
+    games.sort_by(|a, b| a.program.cmp(&b.program));
+    games
 }
 
 fn processor(apis: &Apis, unknown: &mut Unknown) -> Result<Processor, OsError> {
@@ -190,7 +241,7 @@ fn graphics(apis: &Apis, unknown: &mut Unknown) -> Vec<Graphics> {
     const CLASS: &str =
         r"HKLM\SYSTEM\CurrentControlSet\Control\Class\{4d36e968-e325-11ce-bfc1-08002be10318}";
     let registry = &*apis.registry;
-    let devices = display_devices(registry);
+    let devices = display_devices(apis);
     let numbers = key(CLASS)
         .filter(|class| registry.has_key(class).unwrap_or(false))
         .and_then(|class| registry.key_names(&class).ok())
@@ -206,12 +257,13 @@ fn graphics(apis: &Apis, unknown: &mut Unknown) -> Vec<Graphics> {
         let memory = key(&at)
             .and_then(|key| registry.value(&key, "HardwareInformation.qwMemorySize").ok()?)
             .and_then(|data| bytes_as_number(&data));
-        let in_processor = device.and_then(|device| device.bus).filter(|bus| *bus == 0);
+        // A card that was taken out leaves its driver's entry behind.
+        let Some(device) = device.filter(|device| device.is_there) else { continue };
         cards.push(Graphics {
             name,
             is_discrete: unknown.known(
                 "graphics.is_discrete",
-                in_processor.map(|_| false),
+                is_discrete(device.bus, memory),
                 "Windows does not tell whether a card has a board of its own",
             ),
             video_memory_mib: unknown.known(
@@ -230,7 +282,7 @@ fn graphics(apis: &Apis, unknown: &mut Unknown) -> Vec<Graphics> {
                 apis.facts.can_schedule_itself(),
                 NOT_TOLD,
             ),
-            device_id: device.map(|device| device.id.clone()),
+            device_id: Some(device.id.clone()),
         });
     }
     if cards.is_empty() {
@@ -239,15 +291,31 @@ fn graphics(apis: &Apis, unknown: &mut Unknown) -> Vec<Graphics> {
     cards
 }
 
+/// Whether a graphics processor has a board of its own. One in the main processor is on the first bus, or
+/// shares main memory and so reports at most a small part as its own; a card behind a bridge with
+/// gibibytes of memory of its own is one.
+fn is_discrete(bus: Option<u32>, memory_bytes: Option<u64>) -> Option<bool> {
+    const OWN_MEMORY: u64 = 3 << 30;
+    match (bus?, memory_bytes) {
+        (0, _) => Some(false),
+        (_, Some(bytes)) if bytes >= OWN_MEMORY => Some(true),
+        // On a bus of its own some processors have theirs too, with a small share of memory.
+        (_, _) => None,
+    }
+}
+
 struct DisplayDevice {
     id: String,
+    /// Whether it is in the PC now: Windows keeps a key for it that goes with it.
+    is_there: bool,
     /// The class and number of its driver.
     driver: String,
     bus: Option<u32>,
 }
 
 /// The devices on the main bus that have a driver of the display class.
-fn display_devices(registry: &dyn RegistryApi) -> Vec<DisplayDevice> {
+fn display_devices(apis: &Apis) -> Vec<DisplayDevice> {
+    let registry = &*apis.registry;
     const PCI: &str = r"HKLM\SYSTEM\CurrentControlSet\Enum\PCI";
     let below = |at: &str| -> Vec<String> {
         key(at).and_then(|key| registry.key_names(&key).ok()).unwrap_or_default()
@@ -265,7 +333,10 @@ fn display_devices(registry: &dyn RegistryApi) -> Vec<DisplayDevice> {
                 let (_, place) = location.rsplit_once('(')?;
                 place.split(',').next()?.trim().parse().ok()
             });
-            found.push(DisplayDevice { id: format!(r"PCI\{device}\{instance}"), driver, bus });
+            let id = format!(r"PCI\{device}\{instance}");
+            // Where it cannot be asked, it is taken for there.
+            let is_there = !matches!(apis.devices.is_enabled(&id), Ok(None));
+            found.push(DisplayDevice { id, is_there, driver, bus });
         }
     }
     found
@@ -385,6 +456,15 @@ fn uses(apis: &Apis, unknown: &mut Unknown) -> Uses {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_card_is_told_by_its_bus_and_its_memory() {
+        let gib = |count: u64| Some(count << 30);
+        assert_eq!(is_discrete(Some(0), gib(8)), Some(false));
+        assert_eq!(is_discrete(Some(1), gib(8)), Some(true));
+        assert_eq!(is_discrete(Some(4), gib(1)), None, "in some processors, on a bus of its own");
+        assert_eq!(is_discrete(None, gib(8)), None);
+    }
 
     #[test]
     fn drivers_write_their_date_in_their_own_way() {

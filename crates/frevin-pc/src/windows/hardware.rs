@@ -30,6 +30,8 @@ pub trait FactsApi {
     fn has_touch_or_pen(&self) -> bool;
     /// Whether the firmware lets the processor run virtual machines.
     fn virtualization(&self) -> Option<bool>;
+    /// Whether Windows was started in the firmware's compatibility mode; nothing where it does not tell.
+    fn starts_in_compatibility_mode(&self) -> Option<bool>;
     /// Whether a graphics card can schedule its own work; nothing where Windows does not tell.
     fn can_schedule_itself(&self) -> Option<bool>;
     /// Threads of the processor that Windows lets rest now.

@@ -28,6 +28,7 @@ use crate::contract::{
 };
 use crate::durable::sync_file;
 use crate::files::{FolderPath, Quarantine, TextFiles};
+use crate::registry_parts::write_part;
 use crate::restarts::{BroughtAbout, Restarts};
 
 const LOCK: &str = "live-pc.lock";
@@ -403,6 +404,9 @@ impl Pc for LivePc {
         Ok(match address {
             Address::RegistryKey(key) => registry::read_key(self.registry(), key),
             Address::RegistryValue(key, name) => registry::read_value(self.registry(), key, name),
+            Address::RegistryPart(key, name, part) => {
+                part.read(&registry::read_value(self.registry(), key, name))
+            }
             Address::ServiceStart(name) => services::read_start(&*apis.services, name),
             Address::ServiceRunning(name) => services::read_run(&*apis.services, name),
             Address::ActivePlan => power::read_active(&*apis.power),
@@ -426,6 +430,12 @@ impl Pc for LivePc {
             Address::RegistryKey(key) => registry::write_key(self.registry(), key, state),
             Address::RegistryValue(key, name) => {
                 registry::write_value(self.registry(), key, name, state)
+            }
+            Address::RegistryPart(key, name, part) => {
+                let whole = registry::read_value(self.registry(), key, name);
+                write_part(part, &whole, state, |whole| {
+                    registry::write_value(self.registry(), key, name, whole)
+                })
             }
             Address::ServiceStart(name) => services::write_start(&*apis.services, name, state),
             Address::ServiceRunning(name) => {
@@ -511,7 +521,9 @@ impl Pc for LivePc {
 
     fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
         // What is HKCU is under the user's identifier too: one setting would have two addresses.
-        if let Address::RegistryKey(key) | Address::RegistryValue(key, _) = address
+        if let Address::RegistryKey(key)
+        | Address::RegistryValue(key, _)
+        | Address::RegistryPart(key, ..) = address
             && key.hive() == Hive::Users
             && self.apis.system.user_id().is_some_and(|id| key.names()[0] == WinName::new(id))
         {
@@ -528,7 +540,7 @@ impl Pc for LivePc {
         // Some keys are closed to administrators too: the nearest one that exists tells.
         let key = match address {
             Address::RegistryKey(key) => key.parent(),
-            Address::RegistryValue(key, _) => Some(key.clone()),
+            Address::RegistryValue(key, _) | Address::RegistryPart(key, ..) => Some(key.clone()),
             Address::ServiceStart(_)
             | Address::ServiceRunning(_)
             | Address::ActivePlan

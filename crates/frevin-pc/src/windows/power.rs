@@ -1,6 +1,8 @@
 //! Power plans.
 
-use frevin_core::setting::{PowerSource, State, Value};
+use frevin_core::setting::{
+    BALANCED, HIDDEN_PERFORMANCE, HIGH_PERFORMANCE, POWER_SAVER, PowerSource, State, Value,
+};
 use uuid::Uuid;
 
 use super::os_error::{OsError, found, state_of};
@@ -42,12 +44,8 @@ pub trait PowerApi {
 /// `POWER_ATTRIBUTE_HIDE`.
 const HIDE: u32 = 1;
 
-/// `GUID_MAX_POWER_SAVINGS`, `GUID_TYPICAL_POWER_SAVINGS`, `GUID_MIN_POWER_SAVINGS`.
-const CAME_WITH_WINDOWS: [Uuid; 3] = [
-    Uuid::from_u128(0xa1841308_3541_4fab_bc81_f71556f20b4a),
-    Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e),
-    Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c),
-];
+const CAME_WITH_WINDOWS: [Uuid; 4] =
+    [POWER_SAVER, BALANCED, HIGH_PERFORMANCE, HIDDEN_PERFORMANCE];
 
 /// Windows does not keep what a plan was copied from: what Frevin copies says so in its description.
 fn copy_description(of: Uuid) -> String {

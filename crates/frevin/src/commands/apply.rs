@@ -14,7 +14,7 @@ use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View as _};
 use crate::view::Page;
 use crate::view::evidence::measured_worse_in_words;
-use crate::view::plan::PlanReport;
+use crate::view::plan::{PlanReport, dangers};
 
 /// Apply a profile: snapshot first, every write read back, all of it or nothing
 #[derive(Debug, Args)]
@@ -49,7 +49,12 @@ pub(crate) fn run(context: &Context, args: &ApplyArgs) -> Result<Outcome, Failur
         for worse in &measured_worse {
             context.say_on_terminal(format_args!("{}", measured_worse_in_words(worse)));
         }
+        let dangers = dangers(&order.plan, &order.target.by_hand, &catalogue);
+        for danger in &dangers {
+            context.say_on_terminal(format_args!("{}", danger.in_words()));
+        }
         let report = PlanReport {
+            dangers,
             measured_worse,
             title: &order.target.title,
             takes_effect: order.plan.takes_effect(),

@@ -33,7 +33,7 @@ use crate::operations::sift::{
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::trial::{Arms, Beginning, Driver, Request, TrialReport, design, report};
 use crate::outcome::{Outcome, View};
-use crate::view::plan::PlanReport;
+use crate::view::plan::{PlanReport, dangers};
 use crate::view::sift::show_beginning as show_sift;
 use crate::view::trial::show_beginning;
 use crate::view::{Page, bad, count, dim, good, percent, strong};
@@ -215,6 +215,7 @@ impl Demo {
         let target = self.profile()?;
         let plan = apply::make_plan(&self.pc, &self.ledger, &target.wishes, None)?;
         let report = PlanReport {
+            dangers: dangers(&plan, &target.by_hand, &catalogue),
             measured_worse: Vec::new(),
             title: &target.title,
             takes_effect: plan.takes_effect(),

@@ -11,7 +11,7 @@ use crate::operations::refuse_unfinished;
 use crate::operations::target::Unsaved;
 use crate::operations::waiting::waiting;
 use crate::outcome::Outcome;
-use crate::view::plan::PlanReport;
+use crate::view::plan::{PlanReport, dangers};
 
 /// Show what a profile would change on this PC, step by step. Changes nothing
 #[derive(Debug, Args)]
@@ -36,6 +36,7 @@ pub(crate) fn run(context: &Context, args: &PreviewArgs) -> Result<Outcome, Fail
     let plan = make_plan(&*pc, &ledger, &target.wishes, replaces)?;
     let (told, uses) = of_wishes(context, &*pc, &ledger, &target.wishes)?;
     Ok(Outcome::yes(&PlanReport {
+        dangers: dangers(&plan, &target.by_hand, &catalogue),
         measured_worse: measured_worse(&told, &uses),
         title: &target.title,
         takes_effect: plan.takes_effect(),

@@ -6,7 +6,8 @@ use frevin_core::facts::Facts;
 use frevin_core::profile::ByHand;
 use frevin_core::setting::{State, TakesEffect};
 use frevin_core::tweak::{
-    Choice, Parameter, ParameterKind, Risk, Source, Standing, Tweak, TweakId, Wanted,
+    Arguments, Choice, Danger, Parameter, ParameterKind, Risk, Source, Standing, Tweak, TweakId,
+    Wanted,
 };
 use frevin_core::verdict::Verdict;
 use frevin_pc::Pc;
@@ -66,12 +67,18 @@ struct ListedTweak {
     is_own: bool,
     /// Why it does not fit the PC that is meant; nothing where none is.
     misfits: Option<Vec<String>>,
+    /// Whether something of it has to be chosen.
+    needs_choice: bool,
+    /// Whether a person does it.
+    is_by_hand: bool,
 }
 
 #[derive(Debug, Serialize)]
 struct TweakReport<'a> {
     id: &'a TweakId,
     title: &'a str,
+    also_called: &'a [String],
+    dangers: &'a [Danger],
     what: &'a str,
     why: &'a str,
     may_break: &'a str,
@@ -83,6 +90,7 @@ struct TweakReport<'a> {
     parameters: &'a std::collections::BTreeMap<String, Parameter>,
     conflicts: &'a [TweakId],
     needs: &'a [TweakId],
+    alternatives: &'a [TweakId],
     sources: &'a [Source],
     /// What a person does, where it is done by hand.
     by_hand: Option<ByHand>,
@@ -121,6 +129,8 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
                 takes_effect: tweak.takes_effect(),
                 is_own: tweak.is_own,
                 misfits: facts.as_ref().map(|facts| tweak.misfits(facts)),
+                needs_choice: tweak.to_be_chosen(&Arguments::new()).next().is_some(),
+                is_by_hand: tweak.manual.is_some(),
             };
             if *fitting && facts.is_none() {
                 return Err(Failure::new(
@@ -151,6 +161,8 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
             Ok(Outcome::yes(&TweakReport {
                 id: &tweak.id,
                 title: &tweak.title,
+                also_called: &tweak.also_called,
+                dangers: &tweak.dangers,
                 what: &tweak.what,
                 why: &tweak.why,
                 may_break: &tweak.may_break,
@@ -162,11 +174,12 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
                 parameters: &tweak.parameters,
                 conflicts: &tweak.conflicts,
                 needs: &tweak.needs,
+                alternatives: &tweak.alternatives,
                 sources: &tweak.sources,
                 by_hand: facts
                     .as_ref()
-                    .and_then(|facts| ByHand::of(tweak, facts))
-                    .or_else(|| ByHand::of(tweak, &Facts::reference()).map(ByHand::unknown)),
+                    .and_then(|facts| ByHand::of(tweak, &Arguments::new(), facts))
+                    .or_else(|| ByHand::general(tweak)),
                 here,
                 evidence: match &pc {
                     Some(pc) => {
@@ -186,13 +199,28 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
 
 /// Whether every one of the words stands in a tweak's texts, in any spelling of case.
 fn speaks_of(tweak: &Tweak, words: &str) -> bool {
-    let mut texts = format!("{} {} {} {}", tweak.id, tweak.title, tweak.what, tweak.why);
-    texts.push_str(&tweak.standing_reason);
+    let mut texts = format!(
+        "{} {} {} {} {} {}",
+        tweak.id,
+        tweak.title,
+        tweak.also_called.join(" "),
+        tweak.what,
+        tweak.why,
+        tweak.standing_reason
+    );
     for spec in &tweak.settings {
+        texts.push(' ');
         texts.push_str(&spec.whereabouts.source());
     }
-    let texts = texts.to_lowercase();
-    words.to_lowercase().split_whitespace().all(|word| texts.contains(word))
+    let known = words_of(&texts);
+    // A word that is searched for begins a word there: `shader` finds `shaders`, and `mpo` not `important`.
+    words_of(words).iter().all(|word| known.iter().any(|known| known.starts_with(word.as_str())))
+}
+
+/// The words of a text in small letters. Those that a hyphen or a stroke joins are words of their own.
+fn words_of(text: &str) -> Vec<String> {
+    let words = text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
+    words.map(str::to_lowercase).collect()
 }
 
 fn here(tweak: &Tweak, pc: &dyn Pc, facts: &Facts) -> Result<Here, Failure> {
@@ -202,6 +230,8 @@ fn here(tweak: &Tweak, pc: &dyn Pc, facts: &Facts) -> Result<Here, Failure> {
             misfits.push(reason);
             Vec::new()
         }
+        // The page says what is to be chosen.
+        Err(ExpressionError::NotChosen { .. }) => Vec::new(),
         wanted => wanted?,
     };
     let settings = wanted
@@ -264,6 +294,8 @@ impl View for TweakList {
         for tweak in &self.tweaks {
             let here = match &tweak.misfits {
                 None => String::new(),
+                Some(misfits) if misfits.is_empty() && tweak.is_by_hand => good("by hand"),
+                Some(misfits) if misfits.is_empty() && tweak.needs_choice => good("to be chosen"),
                 Some(misfits) if misfits.is_empty() => good("fits"),
                 Some(_) => dim("does not fit"),
             };
@@ -290,6 +322,10 @@ impl View for TweakReport<'_> {
         if self.is_own {
             page.line(warn("  This tweak is yours: nobody but you has checked it."));
         }
+        if !self.also_called.is_empty() {
+            page.paragraph_in(2, dim, &format!("Also called: {}", self.also_called.join(", ")));
+        }
+        crate::view::plan::show_dangers(self.dangers.iter(), page);
         for text in [self.what, self.why] {
             page.paragraph(2, text);
         }
@@ -308,10 +344,23 @@ impl View for TweakReport<'_> {
                 },
             ),
         ]);
+        let related = [
+            ("does nothing without", self.needs),
+            ("cannot be combined with", self.conflicts),
+            ("the same end by", self.alternatives),
+        ];
+        let names = |ids: &[TweakId]| {
+            ids.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+        };
+        let related = related.into_iter().filter(|(_, ids)| !ids.is_empty());
+        page.pairs(related.map(|(how, ids)| (how, names(ids))));
         for (name, parameter) in self.parameters {
             page.heading(format_args!("Parameter {name}"));
             page.paragraph(2, &parameter.meaning);
-            let default = ("default", parameter.default.to_string());
+            let default = match &parameter.default {
+                Some(default) => ("default", default.to_string()),
+                None => ("default", warn("none: it has to be chosen")),
+            };
             match &parameter.kind {
                 ParameterKind::Choice { choices } | ParameterKind::Subset { choices } => {
                     let choice = |choice: &Choice| (choice.name.clone(), choice.meaning.clone());

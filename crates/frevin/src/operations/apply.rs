@@ -44,6 +44,8 @@ pub(crate) struct ApplyReport {
     /// Changes that hold all of it already, where nothing was applied.
     pub(crate) in_force_by: Vec<ChangeId>,
     pub(crate) left_out: Vec<LeftOut>,
+    /// Settings of what was applied that this PC does not have.
+    pub(crate) parts_left_out: Vec<LeftOut>,
     pub(crate) by_hand: Vec<ByHand>,
     /// Whether nothing was left to be applied.
     #[serde(skip)]
@@ -132,6 +134,7 @@ impl Order {
             applied: None,
             in_force_by,
             left_out: self.left_out(),
+            parts_left_out: self.plan.parts_left_out.clone(),
             by_hand: self.target.by_hand.clone(),
             is_all_left_out: self.plan.steps.is_empty(),
         }))
@@ -199,7 +202,7 @@ pub(crate) fn apply(
         steps: &steps,
     })?;
     let undo_files =
-        undo_files::write(&context.undo_folder(pc), &pc.identity().id, id, &target.title, &back);
+        undo_files::write(&context.undo_folder(pc), pc, id, &target.title, &back);
     let undo_files = match undo_files {
         Ok(files) => files,
         Err(error) => {
@@ -242,6 +245,7 @@ pub(crate) fn apply(
         applied: Some(applied),
         in_force_by: Vec::new(),
         left_out,
+        parts_left_out: plan.parts_left_out,
         by_hand: target.by_hand,
         is_all_left_out: false,
     })

@@ -10,7 +10,9 @@ use frevin_core::profile::{
     ByHand, Fitting, NoBase, Profile, ProfileName, RevisionName, Version, fit, ready_made,
     stand_alone,
 };
-use frevin_core::tweak::{Arguments, Catalogue, ParameterKind, Tweak, check_argument};
+use frevin_core::tweak::{
+    Arguments, Catalogue, Parameter, ParameterKind, Tweak, check_argument,
+};
 use frevin_ledger::{Ledger, LedgerError};
 
 use crate::failure::{Failure, Kind};
@@ -76,6 +78,7 @@ pub(crate) fn resolve(
         Named::Tweak { id, parameters } => {
             let tweak = find_tweak(catalogue, id)?;
             let arguments = parse_arguments(tweak, parameters)?;
+            refuse_unchosen(tweak, &arguments)?;
             let mut fitting = Fitting::default();
             fitting.add(tweak, &arguments, facts, &consents, tweak.misfits(facts))?;
             Ok(Target::of(fitting, tweak.id.to_string(), None))
@@ -88,6 +91,18 @@ impl Target {
         let Fitting { wishes, left_out, by_hand } = fitting;
         Self { title, revision, wishes, left_out, by_hand }
     }
+}
+
+/// Refuses a tweak of which something has to be chosen that nobody chose.
+fn refuse_unchosen(tweak: &Tweak, arguments: &Arguments) -> Result<(), Failure> {
+    let mut open = tweak.to_be_chosen(arguments).peekable();
+    let Some((name, _)) = open.peek() else { return Ok(()) };
+    let hint = format!("say it with --set {name}=…; `frevin tweak show {}` tells more", tweak.id);
+    let message = format!("`{}` does nothing before something is chosen of it", tweak.id);
+    let takes = |(name, parameter): (&String, &Parameter)| {
+        format!("{name}: {} It takes {}.", parameter.meaning, parameter.range())
+    };
+    Err(Failure::new(Kind::Usage, message).details(open.map(takes)).hint(hint))
 }
 
 /// The arguments that somebody wrote for a tweak, each as `NAME=VALUE`.

@@ -11,6 +11,7 @@ use frevin_core::registry_text;
 use frevin_core::setting::undo::sheet;
 use frevin_core::setting::{Address, State};
 use frevin_pc::durable::sync_folder;
+use frevin_pc::{Pc, PcError};
 use frevin_pc::limited;
 use serde::{Deserialize, Serialize};
 
@@ -119,15 +120,33 @@ pub(crate) fn note_put_back(folder: &Path, changes: &[i64]) -> std::io::Result<(
     sync_folder(folder)
 }
 
-/// Writes the undo files of a change, durably.
+/// What the settings of a change hold before it, as Windows' registry text format can say it: of a part
+/// of a registry value, the value, which is read while it is still as before.
+fn before_in_wholes(
+    pc: &dyn Pc,
+    settings: &[Undoing],
+) -> Result<Vec<(Address, State)>, PcError> {
+    let mut states: Vec<(Address, State)> = Vec::new();
+    for setting in settings {
+        match setting.address.whole_value() {
+            Some(whole) if states.iter().any(|(known, _)| *known == whole) => {}
+            Some(whole) => states.push((whole.clone(), pc.read(&whole)?)),
+            None => states.push((setting.address.clone(), setting.before.clone())),
+        }
+    }
+    Ok(states)
+}
+
+/// Writes the undo files of a change that is about to be made, durably.
 pub(super) fn write(
     folder: &Path,
-    pc: &PcId,
+    pc: &dyn Pc,
     change: ChangeId,
     title: &str,
     settings: &[Undoing],
 ) -> std::io::Result<UndoFiles> {
-    let states = || settings.iter().map(|setting| (&setting.address, &setting.before));
+    let wholes = before_in_wholes(pc, settings).map_err(std::io::Error::other)?;
+    let states = || wholes.iter().map(|(address, state)| (address, state));
     let heading = format!("Undo of change {change}: {title}");
     let files = UndoFiles {
         registry: folder.join(format!("change-{change}.reg")),
@@ -139,7 +158,7 @@ pub(super) fn write(
     write_durably(&files.sheet, sheet(&heading, states()).as_bytes())?;
     let copy = UndoCopy {
         format: FORMAT,
-        pc: pc.clone(),
+        pc: pc.identity().id.clone(),
         change: change.0,
         title: title.to_owned(),
         settings: settings

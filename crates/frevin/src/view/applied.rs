@@ -48,12 +48,12 @@ impl View for ApplyReport {
         }
         show_by_hand(&self.by_hand, page);
         for left in &self.left_out {
-            page.line(format_args!(
-                "{} {}: {}",
-                dim("left out"),
-                left.used,
-                left.reasons.join("; ")
-            ));
+            let reasons = left.reasons.join("; ");
+            page.line(format_args!("{} {}: {reasons}", dim("left out"), left.used));
+        }
+        for left in &self.parts_left_out {
+            let reasons = left.reasons.join("; ");
+            page.line(format_args!("{} {}: {reasons}", dim("left out of"), left.used));
         }
     }
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use frevin_core::preview::{Action, LeftOut, Plan, Reason, Step};
 use frevin_core::profile::ByHand;
 use frevin_core::setting::TakesEffect;
-use frevin_core::tweak::{Catalogue, TweakUse};
+use frevin_core::tweak::{Catalogue, Danger, TweakId, TweakUse};
 use frevin_core::waiting::Waiting;
 use serde::Serialize;
 
@@ -17,10 +17,52 @@ use super::{
 use crate::operations::evidence::ToldEvidence;
 use crate::outcome::View;
 
+/// A danger of a tweak that is asked for.
+#[derive(Debug, Serialize)]
+pub(crate) struct DangerOf<'a> {
+    tweak: &'a TweakId,
+    #[serde(flatten)]
+    danger: &'a Danger,
+}
+
+impl DangerOf<'_> {
+    /// The danger in a line.
+    pub(crate) fn in_words(&self) -> String {
+        let Danger { what, first } = self.danger;
+        format!("{}: {what} First: {first}", self.tweak)
+    }
+}
+
+/// The dangers of what a plan does and of what is done by hand beside it.
+pub(crate) fn dangers<'a>(
+    plan: &'a Plan,
+    by_hand: &'a [ByHand],
+    catalogue: &'a Catalogue,
+) -> Vec<DangerOf<'a>> {
+    let written = plan.writes().map(|step| &step.used.tweak);
+    let to_do = by_hand.iter().filter(|task| task.is_done != Some(true)).map(|task| &task.tweak);
+    let tweaks: BTreeSet<&TweakId> = written.chain(to_do).collect();
+    let of = |tweak: &'a TweakId| {
+        let known = catalogue.get(tweak).into_iter().flat_map(|known| &known.dangers);
+        known.map(move |danger| DangerOf { tweak, danger })
+    };
+    tweaks.into_iter().flat_map(of).collect()
+}
+
+/// Dangers, each with what guards against it.
+pub(crate) fn show_dangers<'a>(dangers: impl Iterator<Item = &'a Danger>, page: &mut Page) {
+    for danger in dangers {
+        page.paragraph_in(2, bad, &danger.what);
+        page.paragraph(2, &format!("First: {}", danger.first));
+    }
+}
+
 /// A plan as it is shown.
 #[derive(Debug, Serialize)]
 pub(crate) struct PlanReport<'a> {
     pub(crate) title: &'a str,
+    /// Harm that no rollback takes back.
+    pub(crate) dangers: Vec<DangerOf<'a>>,
     #[serde(flatten)]
     pub(crate) plan: &'a Plan,
     pub(crate) by_hand: &'a [ByHand],
@@ -40,6 +82,14 @@ pub(crate) struct PlanReport<'a> {
 impl View for PlanReport<'_> {
     fn show(&self, page: &mut Page) {
         page.heading(format_args!("What {} would change on this PC", self.title));
+        if !self.dangers.is_empty() {
+            page.blank();
+            page.line(strong("Before anything else"));
+            for DangerOf { tweak, danger } in &self.dangers {
+                page.line(format_args!("  {}", strong(tweak)));
+                show_dangers(std::iter::once(*danger), page);
+            }
+        }
         // In the order of the profile: what a tweak needs may have been moved to the front.
         let wanted = self.plan.steps.iter().filter(|step| step.reason == Reason::Wanted);
         let mut uses: Vec<&TweakUse> = wanted.map(|step| &step.used).collect();
@@ -65,6 +115,10 @@ impl View for PlanReport<'_> {
             let own = |step: &&Step| step.used == **used && !is_replaced(step);
             self.plan.steps.iter().filter(own).for_each(|step| table.row(self.row(step)));
             page.table(table);
+            let parts = self.plan.parts_left_out.iter().filter(|left| left.used == **used);
+            for reason in parts.flat_map(|left| &left.reasons) {
+                page.paragraph_in(2, dim, &format!("left out of it: {reason}"));
+            }
         }
         self.show_put_back(page);
         show_by_hand(self.by_hand, page);
@@ -194,6 +248,9 @@ pub(crate) fn show_by_hand(by_hand: &[ByHand], page: &mut Page) {
         page.line(format_args!("  {mark}  {}  {}", strong(&task.tweak), task.title));
         if task.is_done != Some(true) {
             page.paragraph(4, &task.why);
+            for danger in &task.dangers {
+                page.paragraph_in(4, bad, &format!("{} First: {}", danger.what, danger.first));
+            }
             for (number, step) in task.steps.iter().enumerate() {
                 page.paragraph(4, &format!("{}. {step}", number + 1));
             }

@@ -3,7 +3,9 @@
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
-use frevin_core::setting::{Address, CleanPart, FilePart, State, TakesEffect, plan_in_words};
+use frevin_core::setting::{
+    Address, CleanPart, FilePart, RegistryPart, State, TakesEffect, plan_in_words,
+};
 use frevin_core::tweak::TweakUse;
 use frevin_core::waiting::Waiting;
 use jiff::Timestamp;
@@ -133,6 +135,17 @@ pub(crate) fn short(address: &Address) -> String {
         Address::RegistryValue(key, name) => {
             let last = key.names().last().map(ToString::to_string).unwrap_or_default();
             format!(r"{last} › {name}")
+        }
+        Address::RegistryPart(key, name, part) => {
+            let last = key.names().last().map(ToString::to_string).unwrap_or_default();
+            // A program's path is told by its last name.
+            let name = name.as_str().rsplit('\\').next().unwrap_or_default();
+            match part {
+                RegistryPart::Text => format!(r"{last} › {name}"),
+                RegistryPart::Pair(pair) => format!(r"{last} › {name} › {pair}"),
+                RegistryPart::Word(word) => format!(r"{last} › {name} › word {word}"),
+                RegistryPart::Bits(_) => format!(r"{last} › {name}, {}", part.to_string().replace(':', " ")),
+            }
         }
         Address::ServiceStart(name) => format!("service {name}, start"),
         Address::ServiceRunning(name) => format!("service {name}"),

@@ -189,7 +189,7 @@ pub fn protection(address: &Address) -> Option<Protection> {
             let key = PlainKey::of(key);
             of_key(&key).or_else(|| above_protected(&key))
         }
-        Address::RegistryValue(key, name) => {
+        Address::RegistryValue(key, name) | Address::RegistryPart(key, name, _) => {
             let key = PlainKey::of(key);
             of_key(&key).or_else(|| of_value(&key, &as_it_looks(name)))
         }

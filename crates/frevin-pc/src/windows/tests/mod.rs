@@ -265,7 +265,7 @@ fn facts_come_from_many_places_and_what_is_not_told_has_a_reason() {
     let (_home, pc) = opened(&windows);
     let facts = pc.facts().unwrap();
     assert_eq!(facts.windows.edition.as_deref(), Some("Home"));
-    assert_eq!((facts.windows.release, facts.windows.obeys_policies), (11, Some(false)));
+    assert_eq!((facts.windows.release, facts.windows.waits_for_restart), (11, Some(false)));
     assert_eq!(facts.processor.name, "Halden Six 12-thread");
     assert_eq!((facts.processor.mixed_cores, facts.processor.base_mhz), (Some(true), Some(3600)));
     assert_eq!(facts.power_source, PowerSource::Battery);

@@ -616,6 +616,10 @@ impl FactsApi for Windows {
         false
     }
 
+    fn starts_in_compatibility_mode(&self) -> Option<bool> {
+        Some(false)
+    }
+
     fn virtualization(&self) -> Option<bool> {
         None
     }
