@@ -109,6 +109,8 @@ pub enum ExpressionError {
     Evaluation { expression: String, reason: String },
     #[error("{reason}")]
     Untold { reason: String },
+    #[error("{otherwise}")]
+    RuleBroken { otherwise: String },
     #[error("`{parameter}` has to be chosen; it takes {takes}")]
     NotChosen { parameter: String, takes: String },
     #[error("`{expression}` gives the address `{address}`: {reason}")]

@@ -151,7 +151,9 @@ impl Fitting {
                     let consented = consents.contains(&tweak.id);
                     self.wishes.push(Wish { used, settings, consented });
                 }
-                Err(error @ ExpressionError::NotChosen { .. }) => {
+                Err(
+                    error @ (ExpressionError::NotChosen { .. } | ExpressionError::RuleBroken { .. }),
+                ) => {
                     self.left_out.push(LeftOut { used, reasons: vec![error.to_string()] });
                 }
                 Err(ExpressionError::Untold { reason }) => {

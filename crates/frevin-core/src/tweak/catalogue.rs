@@ -166,6 +166,11 @@ mod tests {
     fn every_built_in_definition_reads_and_is_complete() {
         let mut definitions = Vec::new();
         collect(&BUILT_IN, &mut definitions);
+        let bad: Vec<String> = definitions
+            .iter()
+            .filter_map(|(name, text)| Some(Tweak::parse(name, text).err()?.to_string()))
+            .collect();
+        assert!(bad.is_empty(), "{}", bad.join("\n"));
         let catalogue = Catalogue::from_definitions(definitions).unwrap();
         assert!(catalogue.iter().count() >= 130);
         for tweak in catalogue.iter() {

@@ -252,6 +252,8 @@ pub struct Tweak {
     pub(super) takes_effect: TakesEffect,
     /// What must hold on a PC for it to be of use.
     pub conditions: Vec<Condition>,
+    /// What must hold of what is chosen, over `params` and `facts`.
+    pub rules: Vec<Condition>,
     /// The Windows builds that it is for.
     pub builds: BuildRange,
     /// Tweaks that it cannot be combined with.
@@ -321,20 +323,35 @@ impl Tweak {
             });
         }
         let variables = self.variables(&self.complete(given), facts);
+        // Where it hangs on what is not known, that is the reason, and not what came of it.
+        let or_untold = |expressions: Vec<&Expression>, error: ExpressionError| {
+            let reason = expressions.into_iter().find_map(|expression| facts.untold(expression));
+            reason.map_or(error, |reason| ExpressionError::Untold { reason })
+        };
+        for rule in &self.rules {
+            let holds = rule.holds.holds(&variables);
+            if !holds.map_err(|error| or_untold(vec![&rule.holds], error))? {
+                return Err(ExpressionError::RuleBroken { otherwise: rule.otherwise.clone() });
+            }
+        }
         let mut wanted = Vec::new();
         for spec in &self.settings {
             for variables in spec.whereabouts.instances(&variables)? {
                 let applies = match &spec.when {
                     None => true,
                     // Where the rest of it decides, what is not known does not matter.
-                    Some(when) => when.holds(&variables).map_err(|error| {
-                        let reason = facts.untold(when);
-                        reason.map_or(error, |reason| ExpressionError::Untold { reason })
-                    })?,
+                    Some(when) => {
+                        when.holds(&variables).map_err(|error| or_untold(vec![when], error))?
+                    }
                 };
                 if applies {
-                    let address = spec.whereabouts.address(&variables)?;
-                    let state = spec.target.state(&address, &variables)?;
+                    let address = spec
+                        .whereabouts
+                        .address(&variables)
+                        .map_err(|error| or_untold(spec.whereabouts.expressions(), error))?;
+                    let state = spec.target.state(&address, &variables).map_err(|error| {
+                        or_untold(spec.target.formula().into_iter().collect(), error)
+                    })?;
                     wanted.push(Wanted { address, state, takes_effect: spec.takes_effect });
                 }
             }
@@ -353,7 +370,11 @@ impl Tweak {
             for argument in parameter.samples() {
                 let mut arguments = self.sample_arguments();
                 arguments.insert(name.clone(), argument);
-                wanted.extend(self.resolve(&arguments, &facts)?);
+                match self.resolve(&arguments, &facts) {
+                    // One end of one range need not go with the sample of another.
+                    Err(ExpressionError::RuleBroken { .. }) => {}
+                    settings => wanted.extend(settings?),
+                }
             }
         }
         Ok(wanted)

@@ -42,6 +42,8 @@ struct Document {
     #[serde(default)]
     conditions: Vec<ConditionDocument>,
     #[serde(default)]
+    rules: Vec<ConditionDocument>,
+    #[serde(default)]
     builds: BuildRange,
     #[serde(default)]
     conflicts: Vec<Spanned<String>>,
@@ -183,7 +185,15 @@ impl Reader {
                 Some((condition.holds.span(), Condition { holds, otherwise: condition.otherwise }))
             })
             .collect::<Vec<_>>();
+        let rules: Vec<Condition> = document
+            .rules
+            .into_iter()
+            .filter_map(|rule| {
+                Some(Condition { holds: self.expression(&rule.holds)?, otherwise: rule.otherwise })
+            })
+            .collect();
         let tweak = Tweak {
+            rules,
             id: id?,
             title: document.title,
             also_called: document.also_called,
@@ -355,6 +365,10 @@ impl Reader {
             let holds = checked.and_then(|()| condition.holds.holds(&facts_only));
             self.note(span.clone(), holds);
         }
+        for rule in &tweak.rules {
+            let checked = rule.holds.check(&sample).and_then(|()| rule.holds.holds(&sample));
+            self.note(settings_span.clone(), checked);
+        }
         for spec in &tweak.settings {
             if let Err(error) = check_names(spec, &sample) {
                 self.problems.push(Problem::at(settings_span.clone(), error.to_string()));
@@ -376,10 +390,7 @@ fn check_names(spec: &SettingSpec, sample: &Json) -> Result<(), ExpressionError>
     if let Some(things) = spec.whereabouts.things() {
         things.check(sample)?;
     }
-    let formula = match &spec.target {
-        Target::Formula { formula, .. } => Some(formula),
-        Target::Written { .. } | Target::Absent => None,
-    };
+    let formula = spec.target.formula();
     let expressions = || spec.when.iter().chain(formula).chain(spec.whereabouts.expressions());
     for variables in spec.whereabouts.instances(sample)? {
         expressions().try_for_each(|expression| expression.check(&variables))?;

@@ -72,6 +72,13 @@ pub(super) enum Target {
 }
 
 impl Target {
+    pub(super) fn formula(&self) -> Option<&Expression> {
+        match self {
+            Self::Formula { formula, .. } => Some(formula),
+            Self::Written { .. } | Self::Absent => None,
+        }
+    }
+
     pub(super) fn state(
         &self,
         address: &Address,
