@@ -109,6 +109,8 @@ fn it_keeps_the_contract() {
             sample(&format!("power:{minimum}#hidden"), flag(true)),
             sample("visual:menu-delay", Value::Milliseconds(0).into()),
             sample("visual:drop-shadow", Value::Flag(false).into()),
+            sample("visual:pointer-speed", Value::Number(3).into()),
+            sample("visual:pointer-acceleration", Value::Text("0 0 0".into()).into()),
             sample(r"task:\Microsoft\Windows\Maps\MapsUpdateTask#enabled", flag(true)),
             sample("display:Lumet 27Q#mode", Value::Mode("2560x1440@165".parse().unwrap()).into()),
             sample("display:Lumet 27Q#scaling-percent", Value::Number(125).into()),

@@ -50,6 +50,9 @@ fn actions(
             (ui::SPI_GETMENUANIMATION, ui::SPI_SETMENUANIMATION, Second)
         }
         VisualParameter::MenuDelay => (ui::SPI_GETMENUSHOWDELAY, ui::SPI_SETMENUSHOWDELAY, First),
+        // Read and written by itself below: three numbers, through a pointer.
+        VisualParameter::PointerAcceleration => (ui::SPI_GETMOUSE, ui::SPI_SETMOUSE, First),
+        VisualParameter::PointerSpeed => (ui::SPI_GETMOUSESPEED, ui::SPI_SETMOUSESPEED, Second),
         VisualParameter::SelectionFade => {
             (ui::SPI_GETSELECTIONFADE, ui::SPI_SETSELECTIONFADE, Second)
         }
@@ -80,6 +83,25 @@ impl VisualApi for SystemParameters {
         let for_good = SPIF_UPDATEINIFILE | SPIF_SENDCHANGE;
         // SAFETY: none of these actions reads through `pvParam`: it is the value, or not looked at.
         unsafe { SystemParametersInfoW(set, first, second, for_good) }
+            .map_err(failed("SystemParametersInfoW"))
+    }
+
+    fn pointer_acceleration(&self) -> Result<[u32; 3], OsError> {
+        let mut values = [0_u32; 3];
+        let none = SYSTEM_PARAMETERS_INFO_UPDATE_FLAGS(0);
+        // SAFETY: the action writes three numbers of four bytes to `pvParam`.
+        unsafe {
+            SystemParametersInfoW(ui::SPI_GETMOUSE, 0, Some(values.as_mut_ptr().cast()), none)
+        }
+        .map_err(failed("SystemParametersInfoW"))?;
+        Ok(values)
+    }
+
+    fn set_pointer_acceleration(&self, mut values: [u32; 3]) -> Result<(), OsError> {
+        let for_good = SPIF_UPDATEINIFILE | SPIF_SENDCHANGE;
+        let values = Some(values.as_mut_ptr().cast());
+        // SAFETY: the action reads three numbers of four bytes through `pvParam`, and keeps no pointer.
+        unsafe { SystemParametersInfoW(ui::SPI_SETMOUSE, 0, values, for_good) }
             .map_err(failed("SystemParametersInfoW"))
     }
 }

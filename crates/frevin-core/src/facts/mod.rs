@@ -229,6 +229,13 @@ pub struct Game {
     pub program: String,
 }
 
+impl Game {
+    /// The name of its program's file, without folders.
+    pub fn file(&self) -> &str {
+        self.program.rsplit(['\\', '/']).next().unwrap_or(&self.program)
+    }
+}
+
 /// What the owner uses.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -333,11 +340,14 @@ impl Facts {
         self.drives.iter().find(|drive| drive.is_system)
     }
 
-    /// The facts as expressions see them, under the name `facts`: every field, and
-    /// `facts.system_drive` for the drive that Windows is on (null where none is known).
+    /// The facts as expressions see them, under the name `facts`: every field, `facts.system_drive` for
+    /// the drive that Windows is on (null where none is known), and of each game the `file` of its program.
     pub fn variables(&self) -> Value {
         let mut facts = json!(self);
         facts["system_drive"] = json!(self.system_drive());
+        for (at, game) in self.games.iter().enumerate() {
+            facts["games"][at]["file"] = json!(game.file());
+        }
         facts
     }
 

@@ -38,6 +38,8 @@ pub enum RemarkKind {
     Conflict,
     /// It does nothing without another that the profile lacks.
     NeedsAnother,
+    /// Another of the profile comes to the same end in another way.
+    SameEnd,
     /// Another of the profile wants all that it wants.
     Repeats,
     /// It sets something that an earlier one of the profile sets otherwise.
@@ -77,6 +79,7 @@ pub fn remarks(
 ) -> Vec<Remark> {
     let mut linter = Linter {
         listed: profile.entries.iter().map(|entry| &entry.tweak).collect(),
+        so_far: BTreeSet::new(),
         against,
         wanted_so_far: BTreeMap::new(),
         remarks: Vec::new(),
@@ -84,6 +87,7 @@ pub fn remarks(
     for entry in &profile.entries {
         if let Some(tweak) = catalogue.get(&entry.tweak) {
             linter.entry(entry, tweak);
+            linter.so_far.insert(&entry.tweak);
         }
     }
     linter.remarks
@@ -91,6 +95,7 @@ pub fn remarks(
 
 struct Linter<'a> {
     listed: BTreeSet<&'a TweakId>,
+    so_far: BTreeSet<&'a TweakId>,
     against: Option<&'a Against<'a>>,
     /// Who first wanted what of each setting.
     wanted_so_far: BTreeMap<Address, (TweakId, State)>,
@@ -109,6 +114,10 @@ impl Linter<'_> {
         for other in tweak.needs.iter().filter(|other| !self.listed.contains(other)) {
             let mend = format!("add `{other}`, or remove this");
             say(RemarkKind::NeedsAnother, format!("does nothing without `{other}`"), mend);
+        }
+        for other in tweak.alternatives.iter().filter(|other| self.so_far.contains(other)) {
+            let text = format!("comes to the same end as `{other}` before it");
+            say(RemarkKind::SameEnd, text, "one of the two is enough: remove the other".to_owned());
         }
         let measured = "measure it: apply it, record runs with and without, compare them";
         match tweak.standing {
@@ -243,18 +252,24 @@ mod tests {
         assert!(found.contains(&conflict), "{found:?}");
         let both = uses(&["recording/background", "recording/captures"]);
         assert_eq!(kinds(&both, None), []);
-        let twice = "[[tweaks]]\nuse = \"games/ini-value\"\n\
-            [[tweaks]]\nuse = \"looks/menu-delay\"\n\
-            [[tweaks]]\nuse = \"power/own-plan\"\n[[tweaks]]\nuse = \"power/active-plan\"\n";
-        assert_eq!(kinds(twice, None), only("power/active-plan", RemarkKind::Undoes));
+        let of = |tweak: &str, kind| (tweak.to_owned(), kind);
+        assert_eq!(
+            kinds(&uses(&["looks/menu-delay", "power/own-plan", "power/active-plan"]), None),
+            [
+                of("power/active-plan", RemarkKind::Conflict),
+                of("power/active-plan", RemarkKind::Undoes)
+            ]
+        );
         assert!(RemarkKind::Undoes.is_fault());
+        let same = uses(&["privacy/location", "services/geolocation"]);
+        assert_eq!(kinds(&same, None), only("services/geolocation", RemarkKind::SameEnd));
     }
 
     #[test]
     fn what_does_nothing_or_harm_is_told() {
         assert_eq!(
-            kinds(&uses(&["boot/processor-count"]), None),
-            only("boot/processor-count", RemarkKind::PoorStanding)
+            kinds(&uses(&["network/reserved-bandwidth"]), None),
+            only("network/reserved-bandwidth", RemarkKind::PoorStanding)
         );
         let protected = kinds(&uses(&["security/cloud-protection"]), None);
         let expected = ("security/cloud-protection".to_owned(), RemarkKind::Protected);
@@ -272,8 +287,8 @@ mod tests {
         let against = Against { facts: &facts, read: &read };
         let text = "[[tweaks]]\nuse = \"looks/menu-delay\"\nwith = { delay_ms = 0 }\n";
         assert_eq!(kinds(text, Some(&against)), only("looks/menu-delay", RemarkKind::DoesNothing));
-        let old = uses(&["services/touch-keyboard"]);
-        let superseded = only("services/touch-keyboard", RemarkKind::Superseded);
+        let old = uses(&["tasks/maps"]);
+        let superseded = only("tasks/maps", RemarkKind::Superseded);
         assert_eq!(kinds(&old, Some(&against)), superseded);
         assert_eq!(kinds(&old, None), []);
         let search = kinds(&uses(&["services/file-search"]), Some(&against));

@@ -40,4 +40,4 @@ pub use state::{
     RunState, ServiceStart, StartType, State, Value, plan_in_words,
 };
 pub use takes_effect::TakesEffect;
-pub use visual::{VisualKind, VisualParameter};
+pub use visual::{VisualKind, VisualParameter, three_numbers};

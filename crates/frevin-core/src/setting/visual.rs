@@ -1,11 +1,11 @@
-//! The system parameters of looks.
+//! The system parameters of looks, and of the pointer.
 
 use std::fmt;
 use std::str::FromStr;
 
 use super::error::AddressError;
 
-/// A parameter of looks that Windows keeps for the signed-in user.
+/// A parameter of looks or of the pointer that Windows keeps for the signed-in user.
 ///
 /// Each is read and written through `SystemParametersInfo`; the names are ours, the action is
 /// in the table of [`VisualParameter::windows_action`].
@@ -29,6 +29,10 @@ pub enum VisualParameter {
     MenuAnimation,
     /// How long a submenu waits before it opens, in milliseconds.
     MenuDelay,
+    /// From how many counts of the mouse on its way counts twice and four times, and whether it does.
+    PointerAcceleration,
+    /// How far the pointer moves for the same way of the mouse: 1 to 20.
+    PointerSpeed,
     /// A chosen menu item fades out.
     SelectionFade,
     /// Tool tips fade or slide into view.
@@ -44,11 +48,15 @@ pub enum VisualKind {
     Flag,
     /// A time in milliseconds.
     Milliseconds,
+    /// A number.
+    Number,
+    /// Three numbers, written as a text with spaces between them.
+    ThreeNumbers,
 }
 
 impl VisualParameter {
     /// Every parameter, in the order of their names.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 14] = [
         Self::ClientAreaAnimation,
         Self::ComboBoxAnimation,
         Self::CursorShadow,
@@ -58,6 +66,8 @@ impl VisualParameter {
         Self::ListBoxSmoothScrolling,
         Self::MenuAnimation,
         Self::MenuDelay,
+        Self::PointerAcceleration,
+        Self::PointerSpeed,
         Self::SelectionFade,
         Self::ToolTipAnimation,
         Self::UiEffects,
@@ -75,6 +85,8 @@ impl VisualParameter {
             Self::ListBoxSmoothScrolling => "list-box-smooth-scrolling",
             Self::MenuAnimation => "menu-animation",
             Self::MenuDelay => "menu-delay",
+            Self::PointerAcceleration => "pointer-acceleration",
+            Self::PointerSpeed => "pointer-speed",
             Self::SelectionFade => "selection-fade",
             Self::ToolTipAnimation => "tool-tip-animation",
             Self::UiEffects => "ui-effects",
@@ -94,6 +106,8 @@ impl VisualParameter {
             Self::ListBoxSmoothScrolling => "LISTBOXSMOOTHSCROLLING",
             Self::MenuAnimation => "MENUANIMATION",
             Self::MenuDelay => "MENUSHOWDELAY",
+            Self::PointerAcceleration => "MOUSE",
+            Self::PointerSpeed => "MOUSESPEED",
             Self::SelectionFade => "SELECTIONFADE",
             Self::ToolTipAnimation => "TOOLTIPANIMATION",
             Self::UiEffects => "UIEFFECTS",
@@ -104,9 +118,28 @@ impl VisualParameter {
     pub fn kind(self) -> VisualKind {
         match self {
             Self::MenuDelay => VisualKind::Milliseconds,
-            _ => VisualKind::Flag,
+            Self::PointerAcceleration => VisualKind::ThreeNumbers,
+            Self::PointerSpeed => VisualKind::Number,
+            Self::ClientAreaAnimation
+            | Self::ComboBoxAnimation
+            | Self::CursorShadow
+            | Self::DragFullWindows
+            | Self::DropShadow
+            | Self::FontSmoothing
+            | Self::ListBoxSmoothScrolling
+            | Self::MenuAnimation
+            | Self::SelectionFade
+            | Self::ToolTipAnimation
+            | Self::UiEffects => VisualKind::Flag,
         }
     }
+}
+
+/// The three numbers of a text like `6 10 1`; nothing where it is none, or spelled in another way.
+pub fn three_numbers(text: &str) -> Option<[u32; 3]> {
+    let numbers: Vec<u32> = text.split(' ').map(|n| n.parse().ok()).collect::<Option<_>>()?;
+    let three: [u32; 3] = numbers.try_into().ok()?;
+    (three.map(|n| n.to_string()).join(" ") == text).then_some(three)
 }
 
 impl fmt::Display for VisualParameter {

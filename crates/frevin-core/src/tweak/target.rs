@@ -7,7 +7,7 @@ use serde_json::Value as Json;
 use crate::expression::{Expression, ExpressionError};
 use crate::setting::{
     Address, CleanPart, FilePart, Holds, Listed, RegistryData, RegistryPart, RunState,
-    ServiceStart, State, Value, VisualKind,
+    ServiceStart, State, Value, VisualKind, three_numbers,
 };
 
 /// The registry types that a definition can write, by name; any other by its number, `type-9`.
@@ -174,6 +174,12 @@ pub(super) fn value_for(
             VisualKind::Milliseconds => {
                 number(written).map(Value::Milliseconds).ok_or("a number of milliseconds")
             }
+            VisualKind::Number => number(written).map(Value::Number).ok_or("a number"),
+            VisualKind::ThreeNumbers => written
+                .as_str()
+                .filter(|text| three_numbers(text).is_some())
+                .map(|text| Value::Text(text.to_owned()))
+                .ok_or("three numbers, like \"6 10 1\""),
         },
         Address::Object(setting) => {
             let value = thing_value(setting.part().holds(), written)?;
@@ -341,6 +347,10 @@ mod tests {
         assert_eq!(state(r"registry:HKCU\A#v", "absent"), Ok(State::Absent));
         assert_eq!(state(r"registry:HKCU\A", "present"), Ok(Value::Key.into()));
         assert_eq!(state("visual:menu-delay", "90"), Ok(Value::Milliseconds(90).into()));
+        assert_eq!(state("visual:pointer-speed", "10"), Ok(Value::Number(10).into()));
+        let curve = Value::Text("6 10 1".into());
+        assert_eq!(state("visual:pointer-acceleration", "6 10 1"), Ok(curve.into()));
+        assert!(state("visual:pointer-acceleration", "06 10 1").is_err());
         let servers = Value::Texts(vec!["192.0.2.1".into(), "192.0.2.2".into()]);
         let named = "adapter:Ethernet#name-servers";
         assert_eq!(state(named, "192.0.2.1, 192.0.2.2"), Ok(servers.into()));

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use frevin_core::setting::{Address, State, Value, VisualKind, VisualParameter};
+use frevin_core::setting::{
+    Address, State, Value, VisualKind, VisualParameter, three_numbers,
+};
 use serde::{Deserialize, Serialize};
 
 use crate::contract::{WriteError, Written};
@@ -27,7 +29,13 @@ impl Visual {
     ) -> Result<Written, WriteError> {
         let value = match (parameter.kind(), state) {
             (VisualKind::Flag, State::Value(value @ Value::Flag(_)))
-            | (VisualKind::Milliseconds, State::Value(value @ Value::Milliseconds(_))) => value,
+            | (VisualKind::Milliseconds, State::Value(value @ Value::Milliseconds(_)))
+            | (VisualKind::Number, State::Value(value @ Value::Number(_))) => value,
+            (VisualKind::ThreeNumbers, State::Value(value @ Value::Text(text)))
+                if three_numbers(text).is_some() =>
+            {
+                value
+            }
             _ => return Err(WriteError::Refused(format!("{parameter} cannot be {state}"))),
         };
         self.parameters.insert(parameter.name().to_owned(), value.clone());

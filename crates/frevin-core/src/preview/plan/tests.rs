@@ -2,7 +2,7 @@ use std::convert::Infallible;
 
 use super::*;
 use crate::layers::{ChangeId, Layer};
-use crate::setting::{RegistryData, WinName};
+use crate::setting::{Listed, RegistryData, WinName};
 
 #[derive(Default)]
 struct Pc {
@@ -144,14 +144,20 @@ fn stopping_a_service_spells_out_what_stops_with_it() {
 }
 
 #[test]
-fn a_tweak_with_one_impossible_setting_is_left_out_whole() {
+fn a_tweak_that_cannot_be_carried_out_safely_is_left_out_whole() {
     let pc = Pc::default()
         .with(r"registry:HKCU\A", Value::Key)
         .with(r"registry:HKCU\A#dark", State::Unreadable("access denied".into()));
     let stop = State::from(Value::Run(RunState::Stopped));
     let wishes = [
-        wish("a/service", &[(r"registry:HKCU\A#x", dword(1).into()), ("service:No#running", stop)]),
-        wish("a/dark", &[(r"registry:HKCU\A#dark", dword(1).into())]),
+        wish("a/service", &[("service:No#running", stop)]),
+        wish(
+            "a/dark",
+            &[
+                (r"registry:HKCU\A#x", dword(1).into()),
+                (r"registry:HKCU\A#dark", dword(1).into()),
+            ],
+        ),
     ];
     let plan = plan(&wishes, &pc, &Layers::new()).unwrap();
     assert!(plan.is_empty());
@@ -160,6 +166,56 @@ fn a_tweak_with_one_impossible_setting_is_left_out_whole() {
         reasons,
         ["this PC has no service No", r"registry:HKCU\A#dark cannot be read: access denied"]
     );
+}
+
+#[test]
+fn what_this_pc_does_not_have_is_left_out_and_the_rest_is_done() {
+    let pc = Pc::default().with(r"task:\There#enabled", Value::Flag(true));
+    let off = || State::from(Value::Flag(false));
+    let plan_of = uuid::Uuid::from_u128(7);
+    let wishes = [
+        wish("a/tasks", &[(r"task:\Gone#enabled", off()), (r"task:\There#enabled", off())]),
+        wish("a/plan", &[("power:active-plan", Value::Plan(plan_of).into())]),
+    ];
+    let plan = plan(&wishes, &pc, &Layers::new()).unwrap();
+    assert_eq!(outline(&plan), [r"Write task:\There#enabled on -> off"]);
+    let reasons = |left: &[LeftOut]| -> Vec<String> {
+        left.iter().flat_map(|left| left.reasons.clone()).collect()
+    };
+    assert_eq!(reasons(&plan.parts_left_out), [r"this PC does not have task:\Gone#enabled"]);
+    assert_eq!(reasons(&plan.left_out), [format!("this PC has no power plan {plan_of}")]);
+}
+
+#[test]
+fn a_value_and_its_parts_are_not_both_held() {
+    let whole = r"registry:HKCU\A#v";
+    let pair = r"registry-part:HKCU\A#v#pair:B";
+    let text = r"registry-part:HKCU\A#v#text";
+    let listed = |text: &str| State::from(Value::Listed(Listed::new(text)));
+    let pc = Pc::default()
+        .with(r"registry:HKCU\A", Value::Key)
+        .with(whole, Value::Registry(RegistryData::string("A=1;")))
+        .with(text, Value::Key);
+    let as_whole = wish("a/whole", &[(whole, dword(1).into())]);
+    let in_part = wish("a/part", &[(pair, listed("1"))]);
+    let reasons = |wishes: &[Wish], layers: &Layers| {
+        let plan = plan(wishes, &pc, layers).unwrap();
+        plan.left_out.into_iter().flat_map(|left| left.reasons).collect::<Vec<_>>()
+    };
+    let both = [as_whole.clone(), in_part.clone()];
+    assert_eq!(reasons(&both, &Layers::new()), [format!("`a/whole` wants all of {whole}")]);
+    let both = [in_part.clone(), as_whole.clone()];
+    assert_eq!(reasons(&both, &Layers::new()), [format!("`a/part` wants a part of {whole}")]);
+    let held = |address: &str, state: State| {
+        let mut layers = Layers::new();
+        let used = TweakUse::plain("x/y".parse().unwrap());
+        layers.lay(&at(address), &State::Absent, Layer { change: ChangeId(4), used, state });
+        layers
+    };
+    let told = reasons(&[as_whole], &held(pair, listed("1")));
+    assert_eq!(told, [format!("change 4 holds a part of {whole}: roll it back first")]);
+    let told = reasons(&[in_part], &held(whole, dword(1).into()));
+    assert_eq!(told, [format!("change 4 holds all of {whole}: roll it back first")]);
 }
 
 #[test]
@@ -188,7 +244,12 @@ fn what_others_changed_since_is_told_where_it_would_be_overwritten() {
 fn values_of_a_plan_that_is_yet_to_be_copied_are_those_of_its_original() {
     let (plan_id, original) = (uuid::Uuid::from_u128(1), uuid::Uuid::from_u128(2));
     let value = |plan: uuid::Uuid| format!("power:{plan}/{plan_id}/{plan_id}#mains");
-    let pc = Pc::default().with(&value(original), Value::PowerIndex(30));
+    let pc = Pc::default()
+        .with(&value(original), Value::PowerIndex(30))
+        .with(
+            &format!("power:{original}#exists"),
+            Value::PlanExists { copy_of: None, name: "Original".into() },
+        );
     let exists = Value::PlanExists { copy_of: Some(original), name: "Play".into() };
     let make = (format!("power:{plan_id}#exists"), State::from(exists));
     let set = (value(plan_id), State::from(Value::PowerIndex(90)));

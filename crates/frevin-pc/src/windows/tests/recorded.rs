@@ -380,6 +380,14 @@ impl VisualApi for Windows {
             recorded.visual.insert(parameter, value);
         })
     }
+
+    fn pointer_acceleration(&self) -> Result<[u32; 3], OsError> {
+        self.ask("SystemParametersInfoW", |recorded| recorded.pointer_acceleration)
+    }
+
+    fn set_pointer_acceleration(&self, values: [u32; 3]) -> Result<(), OsError> {
+        self.ask("SystemParametersInfoW", |recorded| recorded.pointer_acceleration = values)
+    }
 }
 
 impl TasksApi for Windows {
