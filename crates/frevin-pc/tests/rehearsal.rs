@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use frevin_core::setting::{
-    Address, ObjectKind, PageFileSize, RegistryData, RunState, ServiceStart, State, TakesEffect,
-    Value,
+    Address, Listed, ObjectKind, PageFileSize, RegistryData, RunState, ServiceStart, State,
+    TakesEffect, Value,
 };
 use frevin_core::tweak::Catalogue;
 use frevin_core::waiting::Start;
@@ -22,6 +22,10 @@ use strum::IntoEnumIterator as _;
 const HIGH: &str = "8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c";
 /// A plan that does not come with Windows.
 const PLAY: &str = "6e7d9f10-2b3c-4d5e-8f90-a1b2c3d4e5f6";
+const GRAPHICS: &str =
+    r"registry-part:HKCU\SOFTWARE\Microsoft\DirectX\UserGpuPreferences#DirectXUserGlobalSettings";
+const LAYERS: &str = r"registry-part:HKCU\SOFTWARE\Microsoft\Windows NT\CurrentVersion\AppCompatFlags\Layers#C:\Games\Gorsehollow\riders.exe";
+const STICKY: &str = r"registry-part:HKCU\Control Panel\Accessibility\StickyKeys#Flags";
 const FILE_CACHE: &str = r"registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management#LargeSystemCache";
 
 const OPTIONS: &str = "text:documents/Gorsehollow Riders/options.ini";
@@ -81,6 +85,10 @@ fn files(pc: &RehearsalPc) -> BTreeMap<String, Vec<u8>> {
     files
 }
 
+fn listed(text: &str) -> State {
+    Value::Listed(Listed::new(text)).into()
+}
+
 /// The settings that the PC does not behave by yet.
 fn waiting(pc: &RehearsalPc) -> Vec<Address> {
     pc.waiting().into_iter().map(|(address, _)| address).collect()
@@ -107,6 +115,13 @@ fn it_keeps_the_contract() {
             sample(&format!("power:{HIGH}/{minimum}#battery"), Value::PowerIndex(60).into()),
             sample(&format!("power:{PLAY}#exists"), copy("381b4222-f694-41f0-9685-ff5bb260df2e")),
             sample(&format!("power:{minimum}#hidden"), flag(true)),
+            sample(&format!("{GRAPHICS}#pair:VRROptimizeEnable"), listed("1")),
+            sample(&format!("{GRAPHICS}#pair:AutoHDREnable"), State::Absent),
+            sample(&format!("{GRAPHICS}#pair:SwapEffectUpgradeEnable"), listed("1")),
+            sample(r"registry-part:HKCU\Control Panel\Mouse#Fresh#text", Value::Key.into()),
+            sample(&format!("{LAYERS}#word:RUNASADMIN"), State::Absent),
+            sample(&format!("{LAYERS}#word:HIGHDPIAWARE"), listed("HIGHDPIAWARE")),
+            sample(&format!("{STICKY}#bits:0x4"), Value::Number(0).into()),
             sample("visual:menu-delay", Value::Milliseconds(0).into()),
             sample("visual:drop-shadow", Value::Flag(false).into()),
             sample("visual:pointer-speed", Value::Number(3).into()),
@@ -142,6 +157,10 @@ fn it_keeps_the_contract() {
             sample(r"registry:HKLM\SOFTWARE\Microsoft\Windows Defender\Features#T", dword(0)),
             sample(r"registry:HKCU\Nowhere\Deep#x", dword(1)),
             sample(r"registry:HKCU\Nowhere\Deep", Value::Key.into()),
+            sample(r"registry-part:HKCU\Nowhere#x#text", Value::Key.into()),
+            sample(r"registry-part:HKCU\Control Panel\Mouse#Fresh#pair:A", listed("1")),
+            sample(&format!("{STICKY}#bits:0x4"), Value::Number(2).into()),
+            sample(&format!("{STICKY}#bits:0x4"), State::Absent),
             sample(r"registry:HKCU\Control Panel\Mouse#MouseSpeed", Value::Key.into()),
             sample("service:NoSuch#start", start("manual")),
             sample("service:SysMain#start", State::Absent),

@@ -123,6 +123,9 @@ pub struct Memory {
     pub rated_mt_s: Option<u32>,
     /// The speed it runs at, in millions of transfers a second.
     pub actual_mt_s: Option<u32>,
+    /// How many modules there are; null where it is not known.
+    #[serde(default)]
+    pub modules: Option<u32>,
 }
 
 /// A drive.
@@ -187,6 +190,15 @@ pub struct Display {
     pub highest_refresh_hz: u32,
     /// Scaling of text and windows, in percent.
     pub scaling_percent: Option<u32>,
+    /// The width of the largest size that it offers, in pixels; null where it is not known.
+    #[serde(default)]
+    pub largest_width_px: Option<u32>,
+    /// The height of that size, in pixels.
+    #[serde(default)]
+    pub largest_height_px: Option<u32>,
+    /// The highest rate that it offers at any size, in hertz; null where it is not known.
+    #[serde(default)]
+    pub highest_refresh_at_any_size_hz: Option<u32>,
     /// Whether its refresh rate can follow the frames.
     #[serde(default = "no")]
     pub can_vary_refresh: Option<bool>,
@@ -316,6 +328,9 @@ pub struct Load {
     pub services_running: Option<u32>,
     /// Things that start when somebody signs in.
     pub starts_with_pc: Option<u32>,
+    /// Memory that programs could have at once, in mebibytes.
+    #[serde(default)]
+    pub available_memory_mib: Option<u64>,
 }
 
 /// What the firmware is set to; null where Windows does not tell.
@@ -351,6 +366,16 @@ impl Facts {
         facts
     }
 
+    /// Facts of sample PCs that between them take every branch of formulas: [`Self::reference`], and one like
+    /// it with cores of two kinds, a wireless adapter and a display below its rate.
+    pub fn references() -> [Self; 2] {
+        let mut other = Self::reference();
+        other.processor.mixed_cores = Some(true);
+        other.adapters[0].is_wireless = true;
+        other.displays[0].refresh_hz = 60;
+        [Self::reference(), other]
+    }
+
     /// Facts of an unremarkable desktop: what conditions are checked against when a catalogue
     /// is loaded, and a start for tests.
     pub fn reference() -> Self {
@@ -373,7 +398,12 @@ impl Facts {
                 base_mhz: Some(3600),
                 sustained_mhz: Some(4400),
             },
-            memory: Memory { size_mib: 32_768, rated_mt_s: Some(6000), actual_mt_s: Some(4800) },
+            memory: Memory {
+                size_mib: 32_768,
+                rated_mt_s: Some(6000),
+                actual_mt_s: Some(4800),
+                modules: Some(2),
+            },
             drives: vec![Drive {
                 letter: "C:".into(),
                 kind: Some(DriveKind::SolidState),
@@ -397,6 +427,9 @@ impl Facts {
                 refresh_hz: 144,
                 highest_refresh_hz: 144,
                 scaling_percent: Some(100),
+                largest_width_px: Some(2560),
+                largest_height_px: Some(1440),
+                highest_refresh_at_any_size_hz: Some(144),
                 can_vary_refresh: Some(true),
             }],
             adapters: vec![Adapter {
@@ -419,6 +452,7 @@ impl Facts {
                 processes: Some(160),
                 services_running: Some(90),
                 starts_with_pc: Some(6),
+                available_memory_mib: Some(24_000),
             },
             firmware: Firmware {
                 virtualization: Some(true),

@@ -16,7 +16,7 @@ use crate::facts::Facts;
 use crate::setting::{Address, KeyPath, State, WinName};
 use crate::tweak::TweakId;
 
-pub use rule::{FindingRule, rules};
+pub use rule::{FindingKind, FindingRule, rules};
 
 /// Something plainly wrong with a PC.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -56,6 +56,8 @@ pub struct Seen<'a> {
 pub struct Findings {
     /// What is plainly wrong, the most worthwhile to mend first.
     pub found: Vec<Finding>,
+    /// What costs something and may be wanted so, the most costly first.
+    pub worth_knowing: Vec<Finding>,
     /// Rules that this PC gives no answer to, and why.
     pub untold: Vec<Untold>,
 }
@@ -75,25 +77,29 @@ pub fn findings(rules: &[FindingRule], seen: &Seen<'_>) -> Findings {
     for rule in rules {
         let told = match rule.untold(seen.facts) {
             Some(reason) => Err(reason),
-            None => told(rule, seen).map_err(|error| error.to_string()),
+            None => told(rule, seen),
         };
-        match told {
-            Ok(found) => findings.found.extend(found),
-            Err(reason) => findings.untold.push(Untold { id: rule.id.clone(), reason }),
+        match (told, rule.kind) {
+            (Ok(found), FindingKind::Wrong) => findings.found.extend(found),
+            (Ok(found), FindingKind::WorthKnowing) => findings.worth_knowing.extend(found),
+            (Err(reason), _) => findings.untold.push(Untold { id: rule.id.clone(), reason }),
         }
     }
-    findings.found.sort_by(|a, b| b.worth.cmp(&a.worth).then_with(|| a.id.cmp(&b.id)));
+    for list in [&mut findings.found, &mut findings.worth_knowing] {
+        list.sort_by(|a, b| b.worth.cmp(&a.worth).then_with(|| a.id.cmp(&b.id)));
+    }
     findings
 }
 
-fn told(rule: &FindingRule, seen: &Seen<'_>) -> Result<Vec<Finding>, ExpressionError> {
+fn told(rule: &FindingRule, seen: &Seen<'_>) -> Result<Vec<Finding>, String> {
     let mut found = Vec::new();
-    for variables in rule.instances(&variables(rule, seen))? {
-        if rule.when.holds(&variables)? {
+    let words = |error: ExpressionError| error.to_string();
+    for variables in rule.instances(&variables(rule, seen)?).map_err(words)? {
+        if rule.when.holds(&variables).map_err(words)? {
             found.push(Finding {
                 id: rule.id.clone(),
                 title: rule.title.clone(),
-                evidence: rule.evidence.fill(&variables)?,
+                evidence: rule.evidence.fill(&variables).map_err(words)?,
                 why: rule.why.clone(),
                 worth: rule.worth,
                 tweak: rule.tweak.clone(),
@@ -104,16 +110,34 @@ fn told(rule: &FindingRule, seen: &Seen<'_>) -> Result<Vec<Finding>, ExpressionE
     Ok(found)
 }
 
-/// What a rule's expressions see: `facts`, the settings that it reads as `reads`, the values of the
-/// keys that it lists as `lists`, `driver_days` for each graphics driver, and `waiting`.
-fn variables(rule: &FindingRule, seen: &Seen<'_>) -> Value {
-    let reads: BTreeMap<&String, Value> =
-        rule.reads.iter().map(|(name, address)| (name, (seen.read)(address).plain())).collect();
+/// What a rule's expressions see: `facts`, the settings that it reads as `reads` (lists where it reads one
+/// of each thing), the values of the keys that it lists as `lists`, `driver_days` for each graphics driver,
+/// and `waiting`. A setting that cannot be read leaves the rule untold.
+fn variables(rule: &FindingRule, seen: &Seen<'_>) -> Result<Value, String> {
+    let facts = json!({ "facts": seen.facts.variables() });
+    let words = |error: ExpressionError| error.to_string();
+    let read = |address: &Address| match (seen.read)(address) {
+        State::Unreadable(reason) => Err(format!("{address} cannot be read: {reason}")),
+        state => Ok(state.plain()),
+    };
+    let mut reads: BTreeMap<&String, Value> = BTreeMap::new();
+    for (name, address) in &rule.reads {
+        reads.insert(name, read(&rule::filled(address, &facts).map_err(words)?)?);
+    }
+    for (name, each) in &rule.reads_each {
+        let addresses = each.addresses(&facts).map_err(words)?;
+        let states: Vec<Value> = addresses.iter().map(read).collect::<Result<_, _>>()?;
+        reads.insert(name, states.into());
+    }
+    let is_game = |name: &WinName| {
+        seen.facts.games.iter().any(|game| WinName::from(game.program.as_str()) == *name)
+    };
     let values_of = |listed: &Address| -> Vec<Value> {
         let Address::RegistryKey(key) = listed else { return Vec::new() };
         let value = |name: WinName| {
             let address = Address::RegistryValue(key.clone(), name.clone());
-            json!({ "name": name.as_str(), "value": (seen.read)(&address).plain() })
+            let value = (seen.read)(&address).plain();
+            json!({ "name": name.as_str(), "value": value, "is_game": is_game(&name) })
         };
         (seen.values_of)(key).into_iter().map(value).collect()
     };
@@ -126,13 +150,13 @@ fn variables(rule: &FindingRule, seen: &Seen<'_>) -> Value {
         .iter()
         .filter_map(|card| Some(json!({ "name": card.name, "days": age_days(card.driver_date?) })))
         .collect();
-    json!({
-        "facts": seen.facts.variables(),
+    Ok(json!({
+        "facts": facts["facts"],
         "reads": reads,
         "lists": lists,
         "drivers": driver_days,
         "waiting": seen.waiting_for_restart,
-    })
+    }))
 }
 
 #[cfg(test)]

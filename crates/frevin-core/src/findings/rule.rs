@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use include_dir::{Dir, include_dir};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::document::{BadDocument, Problem};
@@ -14,6 +14,25 @@ use crate::tweak::TweakId;
 
 static RULES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../findings");
 
+/// Whether what a rule tells is plainly wrong, or only worth knowing.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FindingKind {
+    /// Hardly anybody wants it so.
+    #[default]
+    Wrong,
+    /// It costs something, and an owner may want it so.
+    WorthKnowing,
+}
+
+/// A setting of each of several things.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct ReadEach {
+    things: Expression,
+    name: String,
+    address: Template,
+}
+
 /// A rule that tells something wrong.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FindingRule {
@@ -23,7 +42,9 @@ pub struct FindingRule {
     pub(super) worth: u8,
     pub(super) tweak: Option<TweakId>,
     pub(super) by_hand: Option<String>,
-    pub(super) reads: BTreeMap<String, Address>,
+    pub(super) kind: FindingKind,
+    pub(super) reads: BTreeMap<String, Template>,
+    pub(super) reads_each: BTreeMap<String, ReadEach>,
     pub(super) lists: BTreeMap<String, Address>,
     each: Option<(Expression, String)>,
     pub(super) when: Expression,
@@ -40,7 +61,11 @@ struct Document {
     tweak: Option<TweakId>,
     by_hand: Option<String>,
     #[serde(default)]
-    reads: BTreeMap<String, Address>,
+    kind: FindingKind,
+    #[serde(default)]
+    reads: BTreeMap<String, String>,
+    #[serde(default)]
+    reads_each: BTreeMap<String, ReadEachDocument>,
     #[serde(default)]
     lists: BTreeMap<String, Address>,
     for_each: Option<String>,
@@ -48,6 +73,40 @@ struct Document {
     each_name: Option<String>,
     when: String,
     evidence: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ReadEachDocument {
+    for_each: String,
+    #[serde(rename = "as")]
+    name: String,
+    address: String,
+}
+
+impl ReadEach {
+    /// The settings, on a PC that `variables` speak of.
+    pub(super) fn addresses(&self, variables: &Value) -> Result<Vec<Address>, ExpressionError> {
+        let Value::Array(things) = self.things.evaluate(variables)? else {
+            return Err(self.things.wrong_type(&json!(null), "a list of things"));
+        };
+        let of = |thing: Value| {
+            let mut variables = variables.clone();
+            variables[&self.name] = thing;
+            filled(&self.address, &variables)
+        };
+        things.into_iter().map(of).collect()
+    }
+}
+
+/// The address that a template comes to.
+pub(super) fn filled(template: &Template, variables: &Value) -> Result<Address, ExpressionError> {
+    let text = template.fill(variables)?;
+    text.parse().map_err(|error| ExpressionError::BadAddress {
+        expression: template.source().to_owned(),
+        address: text,
+        reason: format!("{error}"),
+    })
 }
 
 impl FindingRule {
@@ -69,7 +128,19 @@ impl FindingRule {
         if document.tweak.is_none() && document.by_hand.is_none() {
             return Err(bad("a finding says what mends it: `tweak` or `by_hand`".to_owned()));
         }
+        let template = |source: &str| Template::parse(source).map_err(bad);
+        let reads = document.reads.into_iter();
+        let reads_each = document.reads_each.into_iter().map(|(name, read)| {
+            let things = expression(&read.for_each)?;
+            let address = template(&read.address)?;
+            Ok((name, ReadEach { things, name: read.name, address }))
+        });
         Ok(Self {
+            kind: document.kind,
+            reads_each: reads_each.collect::<Result<_, BadDocument>>()?,
+            reads: reads
+                .map(|(name, address)| Ok((name, template(&address)?)))
+                .collect::<Result<_, BadDocument>>()?,
             when: expression(&document.when)?,
             evidence: Template::parse(&document.evidence).map_err(bad)?,
             id: document.id,
@@ -78,7 +149,6 @@ impl FindingRule {
             worth: document.worth.clamp(1, 100),
             tweak: document.tweak,
             by_hand: document.by_hand,
-            reads: document.reads,
             lists: document.lists,
             each,
         })

@@ -6,6 +6,12 @@ use crate::setting::{RegistryData, Value as Held};
 use crate::tweak::Catalogue;
 
 fn found(facts: &Facts, held: &[(&str, Held)], waiting: usize) -> Vec<Finding> {
+    let findings = all(facts, held, waiting);
+    assert_eq!(findings.untold, []);
+    findings.found
+}
+
+fn all(facts: &Facts, held: &[(&str, Held)], waiting: usize) -> Findings {
     let held: Vec<(Address, State)> = held
         .iter()
         .map(|(address, value)| (address.parse().unwrap(), value.clone().into()))
@@ -28,9 +34,7 @@ fn found(facts: &Facts, held: &[(&str, Held)], waiting: usize) -> Vec<Finding> {
         waiting_for_restart: waiting,
         today: date(2026, 9, 2),
     };
-    let findings = findings(&rules().unwrap(), &seen);
-    assert_eq!(findings.untold, []);
-    findings.found
+    findings(&rules().unwrap(), &seen)
 }
 
 fn ids(findings: &[Finding]) -> Vec<&str> {
@@ -63,10 +67,11 @@ fn every_rule_names_what_mends_it_and_there_is_such_a_tweak() {
 fn what_facts_tell_is_found_the_most_worthwhile_first() {
     let mut facts = Facts::reference();
     facts.displays[0].refresh_hz = 60;
-    facts.displays[0].scaling_percent = Some(150);
     facts.drives[0].free_gib = 10;
     facts.drives[0].kind = Some(DriveKind::Spinning);
     facts.graphics[0].driver_date = Some(date(2025, 9, 1));
+    facts.memory.modules = Some(1);
+    facts.adapters[0].link_mbit_s = Some(100);
     facts.processor.sustained_mhz = Some(2100);
     facts.load.starts_with_pc = Some(31);
     facts.firmware.large_graphics_window = Some(false);
@@ -77,16 +82,17 @@ fn what_facts_tell_is_found_the_most_worthwhile_first() {
         "memory-below-its-speed",
         "restart-pending",
         "clock-sags",
+        "one-memory-module",
         "drive-almost-full",
         "old-graphics-driver",
+        "slow-cable",
         "much-starts-with-the-pc",
         "small-graphics-window",
         "on-battery",
-        "display-scaled",
     ];
     assert_eq!(ids(&found), expected);
     assert_eq!(found[0].evidence, "Sample display runs at 60 hertz; at 2560x1440 it offers 144.");
-    assert_eq!(found[5].evidence, "The driver of Sample graphics is 366 days old.");
+    assert_eq!(found[6].evidence, "The driver of Sample graphics is 366 days old.");
 }
 
 #[test]
@@ -102,6 +108,7 @@ fn what_settings_tell_is_found() {
         ("boot:current#element-numproc", Held::Text("4".into())),
         ("boot:current#element-useplatformclock", Held::Text("Yes".into())),
         ("driver:global#setting-frame-cap-fps", Held::Text("60".into())),
+        ("pagefile:D:#size", Held::PageFile("none".parse().unwrap())),
         ("feature:SMB1Protocol#enabled", Held::Flag(true)),
         ("pagefile:C:#size", Held::PageFile("none".parse().unwrap())),
         (
@@ -112,6 +119,12 @@ fn what_settings_tell_is_found() {
     ];
     let mut facts = sound();
     facts.memory.size_mib = 8192;
+    facts.games[0].program = r"c:\games\A.exe".into();
+    facts.drives.push(crate::facts::Drive {
+        letter: "D:".into(),
+        is_system: false,
+        ..facts.drives[0].clone()
+    });
     facts.graphics.push(facts.graphics[0].clone());
     let found = found(&facts, &held, 0);
     let expected = [
@@ -127,4 +140,56 @@ fn what_settings_tell_is_found() {
     ];
     assert_eq!(ids(&found), expected);
     assert!(found[1].evidence.starts_with(r"C:\Games\a.exe is set"));
+}
+
+#[test]
+fn what_is_as_recommended_or_chosen_is_not_called_wrong() {
+    let mut facts = sound();
+    // 59.94 hertz, which Windows tells as 59 and lists as 60 too.
+    (facts.displays[0].refresh_hz, facts.displays[0].highest_refresh_hz) = (59, 60);
+    // The cap that is advised, a display that is scaled, a large drive with a tenth left.
+    facts.displays[0].scaling_percent = Some(150);
+    (facts.drives[0].size_gib, facts.drives[0].free_gib) = (3726, 360);
+    // A driver that comes with Windows.
+    facts.graphics[0].driver_date = Some(date(2006, 6, 21));
+    facts.graphics.push(facts.graphics[0].clone());
+    let chat = r"registry:HKCU\SOFTWARE\Microsoft\DirectX\UserGpuPreferences#C:\Chat\chat.exe";
+    let number = |number| Held::Registry(RegistryData::dword(number));
+    let recording = r"registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\GameDVR#";
+    let held = [
+        ("driver:global#setting-frame-cap-fps", Held::Text("57".into())),
+        (chat, Held::Registry(RegistryData::string("GpuPreference=1;"))),
+        (&format!("{recording}HistoricalCaptureEnabled"), number(1)),
+        (&format!("{recording}AppCaptureEnabled"), number(0)),
+        ("pagefile:C:#size", Held::PageFile("system-managed".parse().unwrap())),
+    ];
+    assert_eq!(ids(&found(&facts, &held, 0)), [""; 0]);
+}
+
+#[test]
+fn what_may_be_wanted_so_is_told_apart_and_what_cannot_be_read_is_not_told() {
+    let mut facts = sound();
+    facts.memory.size_mib = 12_000;
+    facts.displays[0].largest_width_px = Some(3840);
+    let integrity = r"registry:HKLM\SYSTEM\CurrentControlSet\Control\DeviceGuard\Scenarios\HypervisorEnforcedCodeIntegrity#Enabled";
+    let plan = facts.power.plan_in_force.unwrap();
+    let ceiling = format!(
+        "power:{plan}/54533251-82be-4824-96c1-47b60b740d00/bc5038f7-23e0-4960-96da-33abaf5935ec#mains"
+    );
+    let on = Held::Registry(RegistryData::dword(1));
+    let told = all(&facts, &[(integrity, on), (&ceiling, Held::PowerIndex(99))], 0);
+    assert_eq!(told.found, []);
+    let expected =
+        ["little-memory", "held-back-by-the-plan", "memory-integrity-on", "below-its-largest-size"];
+    assert_eq!(ids(&told.worth_knowing), expected);
+    let seen = Seen {
+        facts: &facts,
+        read: &|_| State::Unreadable("no rights".into()),
+        values_of: &|_| Vec::new(),
+        waiting_for_restart: 0,
+        today: date(2026, 9, 2),
+    };
+    let told = findings(&rules().unwrap(), &seen);
+    let sharing = told.untold.iter().find(|untold| untold.id == "old-file-sharing").unwrap();
+    assert_eq!(sharing.reason, "feature:SMB1Protocol#enabled cannot be read: no rights");
 }

@@ -3,6 +3,7 @@
 //! Practitioners pass registry files around. What a file sets and the catalogue has a tweak for is
 //! named; the rest is kept as plain settings, graded expert, with what is to be said against it.
 
+mod parts;
 mod recognise;
 mod writing;
 
@@ -118,6 +119,7 @@ pub fn read(files: &[PackFile], catalogue: &Catalogue, facts: &Facts) -> Pack {
             }
         }
     }
+    let mut wanted = parts::take_apart(wanted);
     pack.recognised = recognise::recognise(&mut wanted, catalogue, facts);
     let known = recognise::Known::of(catalogue);
     pack.plain = wanted

@@ -5,7 +5,7 @@ use toml::Value as Toml;
 use super::{Pack, PlainSetting};
 use crate::plain_text::in_one_line;
 use crate::profile::{Entry, Profile, ProfileName};
-use crate::setting::{State, Value};
+use crate::setting::{Address, RegistryPart, State, Value};
 use crate::tweak::{Arguments, TweakId, written};
 
 /// What is made of a pack.
@@ -90,6 +90,7 @@ fn definition(id: &TweakId, settings: &[&PlainSetting]) -> String {
         // A gap in an address would be filled: none is meant here.
         let address = setting.address.to_string().replace("${", "${'$'}{");
         text.push_str(&format!("address = {}\n", quoted(&address)));
+        let is_word = matches!(setting.address, Address::RegistryPart(_, _, RegistryPart::Word(_)));
         match &setting.state {
             State::Value(Value::Registry(data)) => {
                 let (name, value) = written(data);
@@ -97,7 +98,18 @@ fn definition(id: &TweakId, settings: &[&PlainSetting]) -> String {
                     Toml::try_from(value).map_or_else(|_| "\"\"".to_owned(), |v| v.to_string());
                 text.push_str(&format!("type = \"{name}\"\nvalue = {value}\n"));
             }
-            _ => text.push_str("absent = true\n"),
+            State::Value(Value::Listed(_)) if is_word => text.push_str("value = true\n"),
+            State::Value(Value::Listed(listed)) => {
+                text.push_str(&format!("value = {}\n", quoted(&listed.text)));
+            }
+            State::Value(Value::Number(number)) => text.push_str(&format!("value = {number}\n")),
+            State::Value(Value::Text(held)) => {
+                text.push_str(&format!("value = {}\n", quoted(held)));
+            }
+            // What the reader of packs makes is one of these, or absent.
+            State::Absent | State::Value(_) | State::Unreadable(_) => {
+                text.push_str("absent = true\n");
+            }
         }
     }
     text.push_str("\n[[sources]]\ntitle = \"The registry file itself\"\nstates = \"What it sets, and not why.\"\n");

@@ -271,9 +271,9 @@ fn refusals(wish: &Wish) -> impl Iterator<Item = Refusal> {
 
 /// The registry values of which parts are held, with a change that holds one.
 fn values_held_in_parts(layers: &Layers) -> BTreeMap<Address, ChangeId> {
-    let held = layers.iter().filter_map(|(address, stack)| {
-        Some((address.whole_value()?, stack.layers.last()?.change))
-    });
+    let held = layers
+        .iter()
+        .filter_map(|(address, stack)| Some((address.whole_value()?, stack.layers.last()?.change)));
     held.collect()
 }
 

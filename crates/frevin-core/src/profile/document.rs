@@ -249,7 +249,9 @@ impl Reader<'_> {
                 let wanted = wanted.into_iter().map(|wanted| (wanted.address, wanted.state));
                 self.refuse_contradiction(&tweak.id, entry.tweak.span(), wanted.collect());
             }
-            Err(error) if !arguments.is_empty() || tweak.to_be_chosen(&arguments).next().is_some() => {
+            Err(error)
+                if !arguments.is_empty() || tweak.to_be_chosen(&arguments).next().is_some() =>
+            {
                 let advice = format!("`frevin tweak show {}` says what is taken", tweak.id);
                 let message = error.to_string();
                 self.problems.push(Problem::at(entry.tweak.span(), message).advise(advice));

@@ -152,7 +152,8 @@ impl Fitting {
                     self.wishes.push(Wish { used, settings, consented });
                 }
                 Err(
-                    error @ (ExpressionError::NotChosen { .. } | ExpressionError::RuleBroken { .. }),
+                    error
+                    @ (ExpressionError::NotChosen { .. } | ExpressionError::RuleBroken { .. }),
                 ) => {
                     self.left_out.push(LeftOut { used, reasons: vec![error.to_string()] });
                 }
@@ -224,7 +225,8 @@ mod tests {
         facts.unknown.insert("processor.mixed_cores".into(), "no answer".into());
         let with = |cores: &str| {
             let mut fitting = Fitting::default();
-            let arguments = [("cores".to_owned(), crate::tweak::Argument::Choice(cores.to_owned()))];
+            let arguments =
+                [("cores".to_owned(), crate::tweak::Argument::Choice(cores.to_owned()))];
             fitting.add(tweak, &arguments.into(), &facts, &BTreeSet::new(), Vec::new()).unwrap();
             fitting
         };

@@ -49,9 +49,7 @@ pub fn belongs_to_user(address: &Address) -> bool {
     match address {
         Address::RegistryKey(key)
         | Address::RegistryValue(key, _)
-        | Address::RegistryPart(key, ..) => {
-            key.hive() == Hive::CurrentUser
-        }
+        | Address::RegistryPart(key, ..) => key.hive() == Hive::CurrentUser,
         Address::Visual(_) => true,
         Address::Object(setting) => match setting.kind() {
             ObjectKind::App => true,

@@ -419,7 +419,9 @@ impl<'a> Number<'a> {
         }
         let bytes = number.to_le_bytes();
         let (kept, cut) = bytes.split_at_checked(self.data.bytes.len())?;
-        cut.iter().all(|byte| *byte == 0).then(|| RegistryData { type_number, bytes: kept.to_vec() })
+        cut.iter()
+            .all(|byte| *byte == 0)
+            .then(|| RegistryData { type_number, bytes: kept.to_vec() })
     }
 }
 
@@ -453,10 +455,7 @@ mod tests {
         let whole = text("SwapEffectUpgradeEnable=1; vrroptimizeenable =0;AutoHDREnable=1;");
         assert_eq!(pair.read(&whole), listed("0"));
         let after = written(&pair, &whole, &listed("1"));
-        assert_eq!(
-            after,
-            text("SwapEffectUpgradeEnable=1; vrroptimizeenable =1;AutoHDREnable=1;")
-        );
+        assert_eq!(after, text("SwapEffectUpgradeEnable=1; vrroptimizeenable =1;AutoHDREnable=1;"));
         assert_eq!(pair.read(&text("A=1;")), State::Absent);
         assert_eq!(written(&pair, &text("A=1;"), &listed("0")), text("A=1;VRROptimizeEnable=0;"));
         assert_eq!(written(&pair, &text("A=1"), &listed("0")), text("A=1;VRROptimizeEnable=0"));
@@ -486,7 +485,8 @@ mod tests {
     #[test]
     fn words_are_added_and_taken_out_one_by_one() {
         let (mark, word) = (part("word:~"), part("word:HIGHDPIAWARE"));
-        let with = written(&mark, &written(&word, &text(""), &listed("HIGHDPIAWARE")), &listed("~"));
+        let with =
+            written(&mark, &written(&word, &text(""), &listed("HIGHDPIAWARE")), &listed("~"));
         assert_eq!(with, text("~ HIGHDPIAWARE"));
         let theirs = text("WIN7RTM");
         let both = written(&mark, &written(&word, &theirs, &listed("HIGHDPIAWARE")), &listed("~"));
@@ -539,7 +539,8 @@ mod tests {
         for good in ["text", "pair:AutoHDREnable", "word:~", "bits:0x4", "bits:0xffff0000"] {
             assert_eq!(part(good).to_string(), good);
         }
-        for bad in ["pair:", "pair:a=b", "word:a b", "bits:4", "bits:0x0", "bits:0x5", "byte:1", ""] {
+        for bad in ["pair:", "pair:a=b", "word:a b", "bits:4", "bits:0x0", "bits:0x5", "byte:1", ""]
+        {
             assert_eq!(RegistryPart::parse(bad), None, "{bad}");
         }
     }

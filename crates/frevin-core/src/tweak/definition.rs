@@ -299,9 +299,8 @@ impl Tweak {
         &'a self,
         given: &'a Arguments,
     ) -> impl Iterator<Item = (&'a String, &'a Parameter)> {
-        let is_open = |(name, p): &(&String, &Parameter)| {
-            p.default.is_none() && !given.contains_key(*name)
-        };
+        let is_open =
+            |(name, p): &(&String, &Parameter)| p.default.is_none() && !given.contains_key(*name);
         self.parameters.iter().filter(is_open)
     }
 
@@ -359,18 +358,28 @@ impl Tweak {
         Ok(wanted)
     }
 
-    /// The settings that the tweak may want: on the sample PC, whatever is chosen of it.
+    /// The settings that the tweak may want: on sample PCs, whatever is chosen of it.
     ///
     /// # Errors
     /// As [`Self::resolve`].
     pub fn sample_settings(&self) -> Result<Vec<Wanted>, ExpressionError> {
-        let facts = Facts::reference();
-        let mut wanted = self.resolve(&self.sample_arguments(), &facts)?;
+        let mut wanted = Vec::new();
+        for facts in Facts::references() {
+            wanted.extend(self.sample_settings_on(&facts)?);
+        }
+        Ok(wanted)
+    }
+
+    fn sample_settings_on(&self, facts: &Facts) -> Result<Vec<Wanted>, ExpressionError> {
+        let mut wanted = self.resolve(&self.sample_arguments(), facts)?;
+        if self.to_be_chosen(&Arguments::new()).next().is_none() {
+            wanted.extend(self.resolve(&Arguments::new(), facts)?);
+        }
         for (name, parameter) in &self.parameters {
             for argument in parameter.samples() {
                 let mut arguments = self.sample_arguments();
                 arguments.insert(name.clone(), argument);
-                match self.resolve(&arguments, &facts) {
+                match self.resolve(&arguments, facts) {
                     // One end of one range need not go with the sample of another.
                     Err(ExpressionError::RuleBroken { .. }) => {}
                     settings => wanted.extend(settings?),

@@ -264,6 +264,7 @@ pub fn state_from_words(address: &Address, words: &str) -> Result<State, String>
     );
     let is_text = is_line
         || matches!(address, Address::RegistryPart(_, _, RegistryPart::Pair(_)))
+        || matches!(address, Address::Object(setting) if setting.part().holds() == Holds::Text)
         || matches!(
             written_type,
             Some(
@@ -347,6 +348,8 @@ mod tests {
         assert_eq!(state(r"registry:HKCU\A#v", "absent"), Ok(State::Absent));
         assert_eq!(state(r"registry:HKCU\A", "present"), Ok(Value::Key.into()));
         assert_eq!(state("visual:menu-delay", "90"), Ok(Value::Milliseconds(90).into()));
+        let text = Value::Text("1".into());
+        assert_eq!(state("adapter:Ethernet#option-*EEE", "1"), Ok(text.into()));
         assert_eq!(state("visual:pointer-speed", "10"), Ok(Value::Number(10).into()));
         let curve = Value::Text("6 10 1".into());
         assert_eq!(state("visual:pointer-acceleration", "6 10 1"), Ok(curve.into()));

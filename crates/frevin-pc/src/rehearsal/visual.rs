@@ -2,9 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use frevin_core::setting::{
-    Address, State, Value, VisualKind, VisualParameter, three_numbers,
-};
+use frevin_core::setting::{Address, State, Value, VisualKind, VisualParameter, three_numbers};
 use serde::{Deserialize, Serialize};
 
 use crate::contract::{WriteError, Written};

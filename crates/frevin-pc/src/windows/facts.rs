@@ -59,6 +59,7 @@ pub(super) fn collect(apis: &Apis) -> Result<Facts, OsError> {
         size_mib: apis.facts.memory_mib()?,
         rated_mt_s: unknown.known("memory.rated_mt_s", tables.rated_mt_s, no_entry),
         actual_mt_s: unknown.known("memory.actual_mt_s", tables.actual_mt_s, no_entry),
+        modules: unknown.known("memory.modules", tables.modules, no_entry),
     };
     let facts = Facts {
         form: unknown.known("form", form, no_entry),
@@ -80,17 +81,18 @@ pub(super) fn collect(apis: &Apis) -> Result<Facts, OsError> {
         },
         games: games(registry),
         load: Load {
+            available_memory_mib: apis.facts.available_memory_mib().ok(),
             processes: unknown.answer("load.processes", apis.facts.processes()),
             services_running: services_running(apis),
-            starts_with_pc: startup::entries(registry, &*apis.startup_folders)
-                .ok()
-                .and_then(|entries| {
+            starts_with_pc: startup::entries(registry, &*apis.startup_folders).ok().and_then(
+                |entries| {
                     let is_on = |entry: &&String| {
                         let switch = startup::read(registry, &*apis.startup_folders, entry);
                         switch == Value::Flag(true).into()
                     };
                     entries.iter().filter(is_on).count().try_into().ok()
-                }),
+                },
+            ),
         },
         firmware: Firmware {
             virtualization: unknown.known(
@@ -145,10 +147,12 @@ fn windows(apis: &Apis, unknown: &mut Unknown) -> Result<Windows, OsError> {
     let id = text(registry, VERSION, "EditionID");
     let edition = id.map(|id| match id.as_str() {
         "Core" | "CoreN" | "CoreSingleLanguage" | "CoreCountrySpecific" => "Home".to_owned(),
-        "Professional" | "ProfessionalN" | "ProfessionalWorkstation"
-        | "ProfessionalWorkstationN" | "ProfessionalEducation" | "ProfessionalEducationN" => {
-            "Pro".to_owned()
-        }
+        "Professional"
+        | "ProfessionalN"
+        | "ProfessionalWorkstation"
+        | "ProfessionalWorkstationN"
+        | "ProfessionalEducation"
+        | "ProfessionalEducationN" => "Pro".to_owned(),
         "Education" | "EducationN" => "Education".to_owned(),
         _ if id.starts_with("Enterprise") || id.starts_with("IoTEnterprise") => {
             "Enterprise".to_owned()
@@ -180,8 +184,7 @@ fn waits_for_restart(registry: &dyn RegistryApi) -> bool {
 /// The games of Windows' game configuration store, each program once.
 fn games(registry: &dyn RegistryApi) -> Vec<Game> {
     const STORE: &str = r"HKCU\System\GameConfigStore\Children";
-    let children =
-        key(STORE).and_then(|store| registry.key_names(&store).ok()).unwrap_or_default();
+    let children = key(STORE).and_then(|store| registry.key_names(&store).ok()).unwrap_or_default();
     let mut games: Vec<Game> = Vec::new();
     for child in children {
         let at = format!(r"{STORE}\{child}");
@@ -360,9 +363,19 @@ fn displays_seen(apis: &Apis, unknown: &mut Unknown) -> Vec<Display> {
         let same_size = |mode: &&frevin_core::setting::DisplayMode| {
             (mode.width_px, mode.height_px) == (display.mode.width_px, display.mode.height_px)
         };
+        let area = |mode: &&frevin_core::setting::DisplayMode| {
+            u64::from(mode.width_px) * u64::from(mode.height_px)
+        };
+        let largest = display.modes.iter().max_by_key(area);
+        let (largest_width_px, largest_height_px) =
+            (largest.map(|mode| mode.width_px), largest.map(|mode| mode.height_px));
+        let highest_refresh_at_any_size_hz = display.modes.iter().map(|mode| mode.refresh_hz).max();
         let rates = display.modes.iter().filter(same_size).map(|mode| mode.refresh_hz);
         Display {
             highest_refresh_hz: rates.max().unwrap_or(display.mode.refresh_hz),
+            largest_width_px,
+            largest_height_px,
+            highest_refresh_at_any_size_hz,
             width_px: display.mode.width_px,
             height_px: display.mode.height_px,
             refresh_hz: display.mode.refresh_hz,

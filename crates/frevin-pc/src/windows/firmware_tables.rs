@@ -12,6 +12,8 @@ pub(super) struct FirmwareTables {
     pub(super) rated_mt_s: Option<u32>,
     /// The lowest speed that the memory modules run at.
     pub(super) actual_mt_s: Option<u32>,
+    /// How many modules of memory are fitted.
+    pub(super) modules: Option<u32>,
 }
 
 const SYSTEM_ENCLOSURE: u8 = 3;
@@ -33,6 +35,7 @@ pub(super) fn read(raw: &[u8]) -> FirmwareTables {
                     (held, new) => held.or(new),
                 };
                 if is_fitted(structure) {
+                    tables.modules = Some(tables.modules.unwrap_or(0) + 1);
                     tables.rated_mt_s = lowest(tables.rated_mt_s, speed(structure, 0x15, 0x54));
                     tables.actual_mt_s = lowest(tables.actual_mt_s, speed(structure, 0x20, 0x58));
                 }
@@ -121,12 +124,14 @@ mod tests {
             FirmwareTables {
                 form: Some(Form::Laptop),
                 rated_mt_s: Some(3600),
-                actual_mt_s: Some(2666)
+                actual_mt_s: Some(2666),
+                modules: Some(2),
             }
         );
         assert_eq!(read(&raw(&[fast])).rated_mt_s, Some(6400));
         let short = structure(17, 0x15, &[(0x0C, 1024)], b"before speeds were told");
-        assert_eq!(read(&raw(&[short])), FirmwareTables::default());
+        let one = FirmwareTables { modules: Some(1), ..FirmwareTables::default() };
+        assert_eq!(read(&raw(&[short])), one);
     }
 
     proptest! {

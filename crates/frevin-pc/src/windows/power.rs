@@ -44,8 +44,7 @@ pub trait PowerApi {
 /// `POWER_ATTRIBUTE_HIDE`.
 const HIDE: u32 = 1;
 
-const CAME_WITH_WINDOWS: [Uuid; 4] =
-    [POWER_SAVER, BALANCED, HIGH_PERFORMANCE, HIDDEN_PERFORMANCE];
+const CAME_WITH_WINDOWS: [Uuid; 4] = [POWER_SAVER, BALANCED, HIGH_PERFORMANCE, HIDDEN_PERFORMANCE];
 
 /// Windows does not keep what a plan was copied from: what Frevin copies says so in its description.
 fn copy_description(of: Uuid) -> String {

@@ -349,9 +349,8 @@ impl View for TweakReport<'_> {
             ("cannot be combined with", self.conflicts),
             ("the same end by", self.alternatives),
         ];
-        let names = |ids: &[TweakId]| {
-            ids.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
-        };
+        let names =
+            |ids: &[TweakId]| ids.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let related = related.into_iter().filter(|(_, ids)| !ids.is_empty());
         page.pairs(related.map(|(how, ids)| (how, names(ids))));
         for (name, parameter) in self.parameters {

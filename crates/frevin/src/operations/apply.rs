@@ -201,8 +201,7 @@ pub(crate) fn apply(
         made_for: made_for.as_ref(),
         steps: &steps,
     })?;
-    let undo_files =
-        undo_files::write(&context.undo_folder(pc), pc, id, &target.title, &back);
+    let undo_files = undo_files::write(&context.undo_folder(pc), pc, id, &target.title, &back);
     let undo_files = match undo_files {
         Ok(files) => files,
         Err(error) => {

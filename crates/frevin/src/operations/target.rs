@@ -10,9 +10,7 @@ use frevin_core::profile::{
     ByHand, Fitting, NoBase, Profile, ProfileName, RevisionName, Version, fit, ready_made,
     stand_alone,
 };
-use frevin_core::tweak::{
-    Arguments, Catalogue, Parameter, ParameterKind, Tweak, check_argument,
-};
+use frevin_core::tweak::{Arguments, Catalogue, Parameter, ParameterKind, Tweak, check_argument};
 use frevin_ledger::{Ledger, LedgerError};
 
 use crate::failure::{Failure, Kind};

@@ -11,8 +11,8 @@ use frevin_core::registry_text;
 use frevin_core::setting::undo::sheet;
 use frevin_core::setting::{Address, State};
 use frevin_pc::durable::sync_folder;
-use frevin_pc::{Pc, PcError};
 use frevin_pc::limited;
+use frevin_pc::{Pc, PcError};
 use serde::{Deserialize, Serialize};
 
 /// Where the undo files of a change are.
@@ -122,10 +122,7 @@ pub(crate) fn note_put_back(folder: &Path, changes: &[i64]) -> std::io::Result<(
 
 /// What the settings of a change hold before it, as Windows' registry text format can say it: of a part
 /// of a registry value, the value, which is read while it is still as before.
-fn before_in_wholes(
-    pc: &dyn Pc,
-    settings: &[Undoing],
-) -> Result<Vec<(Address, State)>, PcError> {
+fn before_in_wholes(pc: &dyn Pc, settings: &[Undoing]) -> Result<Vec<(Address, State)>, PcError> {
     let mut states: Vec<(Address, State)> = Vec::new();
     for setting in settings {
         match setting.address.whole_value() {

@@ -1,6 +1,7 @@
 //! What is known of a PC, as it is shown.
 
 use frevin_core::facts::{DriveKind, Facts, Form};
+use frevin_core::findings::Finding;
 use frevin_core::setting::PowerSource;
 
 use super::cautions::limit_in_words;
@@ -43,26 +44,34 @@ impl View for InspectReport {
         } else {
             page.heading("Plainly wrong, the most worthwhile first");
         }
-        for finding in &self.findings.found {
-            page.line(format_args!("  {}", strong(&finding.title)));
-            page.paragraph(4, &finding.evidence);
-            page.paragraph(4, &finding.why);
-            if let Some(tweak) = &finding.tweak {
-                page.line(format_args!("    → {} frevin tweak show {tweak}", dim("mend it:")));
-            }
-            if let Some(by_hand) = &finding.by_hand {
-                page.paragraph(4, &format!("→ {by_hand}"));
-            }
+        show_findings(&self.findings.found, page);
+        if !self.findings.worth_knowing.is_empty() {
+            page.heading("Worth knowing: it costs something, and may be wanted so");
+            show_findings(&self.findings.worth_knowing, page);
         }
         if !self.facts.unknown.is_empty() {
             page.heading("Not known of this PC");
             for (fact, reason) in &self.facts.unknown {
                 page.line(format_args!("  {fact}: {}", dim(reason)));
             }
-            page.line(dim("What you know, tell Frevin: [facts] in config.toml of its home."));
+            page.line(dim("What you know, tell Frevin: `frevin inspect --ask` asks for it."));
         }
         for untold in &self.findings.untold {
             page.line(dim(format_args!("not told: {} ({})", untold.id, untold.reason)));
+        }
+    }
+}
+
+fn show_findings(findings: &[Finding], page: &mut Page) {
+    for finding in findings {
+        page.line(format_args!("  {}", strong(&finding.title)));
+        page.paragraph(4, &finding.evidence);
+        page.paragraph(4, &finding.why);
+        if let Some(tweak) = &finding.tweak {
+            page.line(format_args!("    → {} frevin tweak show {tweak}", dim("mend it:")));
+        }
+        if let Some(by_hand) = &finding.by_hand {
+            page.paragraph(4, &format!("→ {by_hand}"));
         }
     }
 }

@@ -144,7 +144,9 @@ pub(crate) fn short(address: &Address) -> String {
                 RegistryPart::Text => format!(r"{last} › {name}"),
                 RegistryPart::Pair(pair) => format!(r"{last} › {name} › {pair}"),
                 RegistryPart::Word(word) => format!(r"{last} › {name} › word {word}"),
-                RegistryPart::Bits(_) => format!(r"{last} › {name}, {}", part.to_string().replace(':', " ")),
+                RegistryPart::Bits(_) => {
+                    format!(r"{last} › {name}, {}", part.to_string().replace(':', " "))
+                }
             }
         }
         Address::ServiceStart(name) => format!("service {name}, start"),

@@ -153,10 +153,7 @@ fn a_tweak_that_cannot_be_carried_out_safely_is_left_out_whole() {
         wish("a/service", &[("service:No#running", stop)]),
         wish(
             "a/dark",
-            &[
-                (r"registry:HKCU\A#x", dword(1).into()),
-                (r"registry:HKCU\A#dark", dword(1).into()),
-            ],
+            &[(r"registry:HKCU\A#x", dword(1).into()), (r"registry:HKCU\A#dark", dword(1).into())],
         ),
     ];
     let plan = plan(&wishes, &pc, &Layers::new()).unwrap();
@@ -244,12 +241,10 @@ fn what_others_changed_since_is_told_where_it_would_be_overwritten() {
 fn values_of_a_plan_that_is_yet_to_be_copied_are_those_of_its_original() {
     let (plan_id, original) = (uuid::Uuid::from_u128(1), uuid::Uuid::from_u128(2));
     let value = |plan: uuid::Uuid| format!("power:{plan}/{plan_id}/{plan_id}#mains");
-    let pc = Pc::default()
-        .with(&value(original), Value::PowerIndex(30))
-        .with(
-            &format!("power:{original}#exists"),
-            Value::PlanExists { copy_of: None, name: "Original".into() },
-        );
+    let pc = Pc::default().with(&value(original), Value::PowerIndex(30)).with(
+        &format!("power:{original}#exists"),
+        Value::PlanExists { copy_of: None, name: "Original".into() },
+    );
     let exists = Value::PlanExists { copy_of: Some(original), name: "Play".into() };
     let make = (format!("power:{plan_id}#exists"), State::from(exists));
     let set = (value(plan_id), State::from(Value::PowerIndex(90)));

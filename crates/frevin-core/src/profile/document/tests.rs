@@ -93,7 +93,9 @@ fn a_starting_document_is_a_profile() {
 #[test]
 fn choices_that_lead_out_of_their_place_are_found_when_the_profile_is_read() {
     let with = |file: &str| {
-        format!("{HEAD}[[tweaks]]\nuse = \"games/ini-value\"\nwith = {{ file = \"{file}\", section = \"A\", key = \"b\", value = \"1\" }}\n")
+        format!(
+            "{HEAD}[[tweaks]]\nuse = \"games/ini-value\"\nwith = {{ file = \"{file}\", section = \"A\", key = \"b\", value = \"1\" }}\n"
+        )
     };
     assert!(parse(&with("documents/Game/a.ini")).is_ok());
     for file in ["documents/../../secret.ini", "documents/run.bat", "C:/a.ini", "documents/nul.ini"]

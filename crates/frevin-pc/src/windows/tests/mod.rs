@@ -7,8 +7,8 @@ use std::rc::Rc;
 
 use frevin_core::facts::{DriveKind, Form};
 use frevin_core::setting::{
-    Address, ObjectKind, PageFileSize, PowerSource, RegistryData, RunState, ServiceStart, State,
-    TakesEffect, Value, VisualParameter,
+    Address, Listed, ObjectKind, PageFileSize, PowerSource, RegistryData, RunState, ServiceStart,
+    State, TakesEffect, Value, VisualParameter,
 };
 use frevin_core::waiting::Start;
 use uuid::Uuid;
@@ -27,6 +27,10 @@ const HIGH: Uuid = Uuid::from_u128(0x8c5e7fda_e8bf_4a96_9a85_a6e23a8c635c);
 const COPY: Uuid = Uuid::from_u128(0x11111111_2222_4333_8444_555555555555);
 const SUBGROUP: Uuid = Uuid::from_u128(0x54533251_82be_4824_96c1_47b60b740d00);
 const SETTING: Uuid = Uuid::from_u128(0x893dee8e_2bef_41e0_89c6_b55d0929964c);
+const GRAPHICS: &str =
+    r"registry-part:HKCU\SOFTWARE\Microsoft\DirectX\UserGpuPreferences#DirectXUserGlobalSettings";
+/// What draws in the processor; the third that is recorded is no longer there.
+const INTEGRATED: &str = r"PCI\VEN_F00D&DEV_0001\3&11583659&0&10";
 const CARD: &str = r"PCI\VEN_F00D&DEV_0007\4&1A2B3C4D&0&0008";
 const INTERFACE: &str = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters\Interfaces\{6b1f0c52-9d3e-4a87-8f21-3c5d7e9a1b04}";
 const NETWORK_CARD: &str = r"PCI\VEN_F00D&DEV_0110\3&11583659&0&FE";
@@ -56,10 +60,11 @@ fn recording() -> Windows {
         active: BALANCED,
         plans: [(BALANCED, plan("Balanced", 5)), (HIGH, plan("High performance", 100))].into(),
         attributes: [((SUBGROUP, SETTING), 2)].into(),
-        visual: [(VisualParameter::MenuDelay, 400)].into(),
+        visual: [(VisualParameter::MenuDelay, 400), (VisualParameter::PointerSpeed, 10)].into(),
+        pointer_acceleration: [6, 10, 1],
         tasks: [(r"\Plain".to_owned(), true), (r"\Kept".to_owned(), true)].into(),
         mode: "2560x1440@60".parse().unwrap(),
-        devices: [(CARD.to_owned(), true)].into(),
+        devices: [(CARD.to_owned(), true), (INTEGRATED.to_owned(), true)].into(),
         boot: [
             (
                 ("{9dea862c-5cdd-4e70-acc1-f32b344d4795}".to_owned(), 0x2500_0004),
@@ -88,6 +93,10 @@ fn recording() -> Windows {
         runs_as_another_user: false,
         offers_nothing: false,
     })))
+}
+
+fn listed(text: &str) -> State {
+    Value::Listed(Listed::new(text)).into()
 }
 
 fn opened(windows: &Windows) -> (tempfile::TempDir, LivePc) {
@@ -155,7 +164,16 @@ fn every_kind_keeps_the_contract() {
             sample(&format!("power:{value}#mains"), Value::PowerIndex(60).into()),
             sample(&format!("power:{COPY}#exists"), copy.into()),
             sample(&format!("power:{SUBGROUP}/{SETTING}#hidden"), flag(true)),
+            sample(&format!("{GRAPHICS}#pair:VRROptimizeEnable"), listed("1")),
+            sample(&format!("{GRAPHICS}#pair:AutoHDREnable"), State::Absent),
+            sample(&format!("{GRAPHICS}#pair:SwapEffectUpgradeEnable"), listed("1")),
+            sample(
+                r"registry-part:HKCU\Control Panel\Accessibility\StickyKeys#Flags#bits:0x4",
+                Value::Number(0).into(),
+            ),
             sample("visual:menu-delay", Value::Milliseconds(0).into()),
+            sample("visual:pointer-speed", Value::Number(4).into()),
+            sample("visual:pointer-acceleration", text("0 0 0")),
             sample(r"task:\Plain#enabled", flag(false)),
             sample("display:Lumet 27Q#mode", Value::Mode("2560x1440@165".parse().unwrap()).into()),
             sample("adapter:Ethernet#name-servers", texts(&["198.51.100.1"])),
@@ -220,7 +238,7 @@ fn every_kind_keeps_the_contract() {
         .map(|sample| sample.address.kind())
         .collect();
     // Settings files and places to clean are real files: they are tested as such.
-    assert_eq!(kinds.len(), 4 + ObjectKind::ALL.len());
+    assert_eq!(kinds.len(), 5 + ObjectKind::ALL.len());
     assert!(*windows.0.borrow() == first, "some answer is not as it was recorded");
 }
 
@@ -273,7 +291,7 @@ fn facts_come_from_many_places_and_what_is_not_told_has_a_reason() {
     assert_eq!(kinds, [Some(DriveKind::SolidState), None]);
     let [card, integrated] = &facts.graphics[..] else { panic!("{:?}", facts.graphics) };
     assert_eq!((card.video_memory_mib, card.device_id.as_deref()), (Some(8192), Some(CARD)));
-    assert_eq!(card.is_discrete, None, "a card on a bus of its own may sit in the processor too");
+    assert_eq!(card.is_discrete, Some(true), "it has 8 GiB of its own, behind a bridge");
     assert_eq!(integrated.is_discrete, Some(false), "nothing else sits on the first bus");
     let names: Vec<&str> = facts.displays.iter().map(|display| display.name.as_str()).collect();
     assert_eq!(names, ["Lumet 27Q", "Lumet 27Q 2"]);
@@ -281,7 +299,11 @@ fn facts_come_from_many_places_and_what_is_not_told_has_a_reason() {
     assert_eq!(facts.adapters[0].name, "Ethernet");
     assert_eq!(facts.adapters[0].device_id.as_deref(), Some(NETWORK_CARD));
     assert_eq!((facts.uses.printer, facts.uses.remote_desktop), (Some(false), Some(false)));
-    assert_eq!(facts.load.starts_with_pc, Some(3));
+    let games: Vec<_> = facts.games.iter().map(|game| (game.name.as_str(), game.file())).collect();
+    assert_eq!(games, [("Gorsehollow Riders", "riders.exe"), ("tides", "tides.exe")]);
+    assert_eq!(facts.power.plan_in_force, Some(BALANCED));
+    assert_eq!(facts.firmware.compatibility_start, Some(false));
+    assert_eq!(facts.load.starts_with_pc, Some(2), "what is switched off does not start");
     assert_eq!(facts.load.services_running, Some(4));
     insta::assert_snapshot!(
         facts.unknown.iter().map(|(fact, why)| format!("{fact}: {why}\n")).collect::<String>()

@@ -68,6 +68,7 @@ pub(super) struct Recorded {
     pub(super) plans: BTreeMap<Uuid, Plan>,
     pub(super) attributes: BTreeMap<(Uuid, Uuid), u32>,
     pub(super) visual: BTreeMap<VisualParameter, u32>,
+    pub(super) pointer_acceleration: [u32; 3],
     /// Whether each is enabled, by path.
     pub(super) tasks: BTreeMap<String, bool>,
     pub(super) mode: DisplayMode,
