@@ -193,7 +193,7 @@ fn it_keeps_the_contract() {
     };
     let mut kinds: Vec<_> = samples.writable.iter().map(|sample| sample.address.kind()).collect();
     kinds.dedup();
-    assert_eq!(kinds.len(), 6 + ObjectKind::ALL.len(), "every kind is exercised");
+    assert_eq!(kinds.len(), 7 + ObjectKind::ALL.len(), "every kind is exercised");
     let violations = conformance::check(&mut pc, &samples).unwrap();
     assert!(violations.is_empty(), "{violations:#?}");
     assert_eq!(files(&pc), before, "the files are the same bytes again");

@@ -34,7 +34,7 @@ struct MomentRule {
     /// Single settings.
     #[serde(default)]
     settings: Vec<Address>,
-    /// Kinds of settings, or `KIND#PART` for one part of a kind.
+    /// Kinds of settings, or `KIND#PART` for one part of a kind, as [`frevin_core::setting::ObjectPart::name`] has it.
     #[serde(default)]
     kinds: Vec<String>,
 }
@@ -75,7 +75,7 @@ impl Behaviour {
             return moment;
         }
         let part = match address {
-            Address::Object(setting) => format!("{}#{}", address.kind(), setting.part_name()),
+            Address::Object(setting) => format!("{}#{}", address.kind(), setting.part().name()),
             _ => address.kind().to_owned(),
         };
         let is_kind =
