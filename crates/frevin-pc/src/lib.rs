@@ -24,4 +24,4 @@ pub use contract::{
 };
 pub use files::{MoveNew, is_link, link_and_remove};
 pub use fingerprint::{Fingerprint, fingerprint};
-pub use restarts::{BroughtAbout, Restarts};
+pub use restarts::{BroughtAbout, DeviceRestarted, Restarts};

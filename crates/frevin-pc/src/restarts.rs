@@ -1,6 +1,6 @@
 //! Bringing about what settings wait for.
 
-use frevin_core::setting::{Address, TakesEffect};
+use frevin_core::setting::{Address, TakesEffect, WinName};
 
 use crate::contract::{Pc, PcError, PcLock};
 
@@ -25,11 +25,44 @@ pub trait Restarts: Pc {
         self.bring_about(lock, TakesEffect::Restart)
     }
 
+    /// Switches a device off and on, so that its driver reads its settings anew: a network adapter by its
+    /// name, or a network or sound device by its instance identifier. Others are left alone, since
+    /// without them nobody could go on: what draws, drives, keyboards.
+    ///
+    /// Should the process end in between, the device is on again after the next start of the PC.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn restart_device(
+        &mut self,
+        lock: &PcLock,
+        device: &WinName,
+    ) -> Result<DeviceRestarted, PcError>;
+
     /// Whether this process has an administrator's rights there.
     ///
     /// # Errors
     /// Where the PC cannot be asked.
     fn has_administrator_rights(&self) -> Result<bool, PcError>;
+}
+
+/// What came of asking for a device to start anew.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum DeviceRestarted {
+    /// It has.
+    Done {
+        /// Settings that took effect by it, where the PC tells.
+        took_effect: Vec<Address>,
+    },
+    /// There is no such device.
+    NotThere,
+    /// It is none that could be spared; nothing has happened.
+    NotSafe,
+    /// This process may not, or the device would not; it is as it was.
+    Denied {
+        /// Why, in words.
+        reason: String,
+    },
 }
 
 /// What came of asking a PC to restart, or to start something anew.

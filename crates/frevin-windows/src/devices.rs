@@ -16,6 +16,8 @@ pub(crate) struct DeviceManager;
 
 /// `CM_DISABLE_PERSIST`: it stays off after a restart.
 const FOR_GOOD: u32 = 8;
+/// `CM_DISABLE_POLITE`: whoever uses it is asked, and may refuse.
+const POLITELY: u32 = 0;
 /// `CR_ACCESS_DENIED`, and `ERROR_ACCESS_DENIED` for it.
 const DENIED: (u32, u32) = (0x33, 5);
 
@@ -64,5 +66,15 @@ impl DevicesApi for DeviceManager {
             // SAFETY: as above.
             checked("CM_Disable_DevNode", unsafe { disable(node, FOR_GOOD) })
         }
+    }
+
+    fn restart(&self, id: &str) -> Result<(), OsError> {
+        let node = locate(id)?.ok_or_else(|| OsError::Said(format!("there is no device {id}")))?;
+        let enable = function!("cfgmgr32.dll", fn CM_Enable_DevNode(u32, u32) -> CONFIGRET)?;
+        let disable = function!("cfgmgr32.dll", fn CM_Disable_DevNode(u32, u32) -> CONFIGRET)?;
+        // SAFETY: the device was found just now. Not for good: it is on again after the next start.
+        checked("CM_Disable_DevNode", unsafe { disable(node, POLITELY) })?;
+        // SAFETY: as above.
+        checked("CM_Enable_DevNode", unsafe { enable(node, 0) })
     }
 }

@@ -106,6 +106,11 @@ impl Folder {
         let mut text = serde_json::to_string_pretty(value)
             .map_err(|error| self.broken(name, error.to_string()))?;
         text.push('\n');
+        self.write_text(name, &text)
+    }
+
+    /// The same with a text.
+    pub(super) fn write_text(&self, name: &str, text: &str) -> Result<(), PcError> {
         let draft = self.path(&format!("{name}{DRAFT}"));
         fs_err::write(&draft, text)?;
         fs_err::rename(&draft, self.path(name))?;

@@ -6,6 +6,7 @@
 //! files.
 
 mod behaviour;
+mod by_hand;
 mod clock;
 mod events;
 mod facts;
@@ -23,6 +24,7 @@ mod settings;
 mod template;
 mod visual;
 
+pub use by_hand::Mend;
 pub use clock::Clock;
 pub use events::Event;
 pub use faults::Faults;

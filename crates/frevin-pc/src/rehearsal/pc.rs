@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::behaviour::Behaviour;
+use super::by_hand::{self, Mend};
 use super::clock::Clock;
 use super::events::{self, Event};
 use super::facts::{SimulatedLoad, follow_settings};
@@ -26,10 +27,9 @@ use crate::contract::{
     CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
     WriteError, Written,
 };
-use crate::restarts::{BroughtAbout, Restarts};
+use crate::restarts::{BroughtAbout, DeviceRestarted, Restarts};
 
 pub(super) const PC: &str = "pc.toml";
-const FACTS: &str = "facts.toml";
 const BEHAVIOUR: &str = "behaviour.toml";
 const MODEL: &str = "model.toml";
 pub(super) const CLOCK: &str = "clock.json";
@@ -122,7 +122,7 @@ impl RehearsalPc {
             },
             seed: file.seed,
             at_first: file.at_first,
-            facts: folder.read_toml(FACTS)?,
+            facts: by_hand::read_facts(&folder)?,
             behaviour,
             model,
             settings: Settings::load(&folder)?,
@@ -252,6 +252,26 @@ impl RehearsalPc {
         self.write_as_is(address, state)
     }
 
+    /// What a person can mend by hand on this PC, by the finding that it is against.
+    ///
+    /// # Errors
+    /// Where the PC's files cannot be read.
+    pub fn mends(&self) -> Result<std::collections::BTreeMap<String, Mend>, PcError> {
+        by_hand::mends(&self.folder)
+    }
+
+    /// Does what a person does by hand, but for the settings: those are written as somebody else would.
+    ///
+    /// # Errors
+    /// Where the PC's files cannot be written, or speak of facts that it does not have.
+    pub fn mend_by_hand(&mut self, _lock: &PcLock, mend: &Mend) -> Result<(), PcError> {
+        let told = mend.told(&self.facts);
+        let facts = told.map_err(|reason| self.folder.broken(by_hand::BY_HAND, reason))?;
+        by_hand::write_facts(&self.folder, &facts)?;
+        self.facts = facts;
+        Ok(())
+    }
+
     /// Starts the game anew, plays a scene for so many seconds, and records it.
     ///
     /// # Errors
@@ -361,6 +381,36 @@ impl Restarts for RehearsalPc {
         took_effect.retain(|setting| !waits_still.contains(setting));
         let took_effect = took_effect.into_iter().map(|(address, _)| address).collect();
         Ok(BroughtAbout::Done { took_effect })
+    }
+
+    /// The simulated devices share one start: restarting one restarts all.
+    fn restart_device(
+        &mut self,
+        lock: &PcLock,
+        device: &WinName,
+    ) -> Result<DeviceRestarted, PcError> {
+        let is_named = |name: &str, id: Option<&String>| {
+            *device == WinName::from(name) || id.is_some_and(|id| *device == WinName::from(&**id))
+        };
+        let facts = &self.facts;
+        let is_adapter = facts.adapters.iter().any(|a| is_named(&a.name, a.device_id.as_ref()));
+        let is_known = is_adapter
+            || facts.graphics.iter().any(|card| is_named(&card.name, card.device_id.as_ref()))
+            || self.settings.has_device(device);
+        if !is_adapter {
+            return Ok(match is_known {
+                true => DeviceRestarted::NotSafe,
+                false => DeviceRestarted::NotThere,
+            });
+        }
+        if self.faults()?.no_administrator {
+            let reason = "it needs an administrator".to_owned();
+            return Ok(DeviceRestarted::Denied { reason });
+        }
+        match self.bring_about(lock, TakesEffect::DeviceRestart)? {
+            BroughtAbout::Done { took_effect } => Ok(DeviceRestarted::Done { took_effect }),
+            BroughtAbout::Begun | BroughtAbout::LeftToOwner => Ok(DeviceRestarted::NotSafe),
+        }
     }
 
     fn has_administrator_rights(&self) -> Result<bool, PcError> {

@@ -296,6 +296,14 @@ impl Settings {
         }
     }
 
+    /// Whether there is a device of that identifier.
+    pub(super) fn has_device(&self, device: &WinName) -> bool {
+        self.things.addresses().iter().any(|address| {
+            matches!(address, Address::Object(setting)
+                if setting.kind() == ObjectKind::Device && setting.object() == device)
+        })
+    }
+
     pub(super) fn services(&self) -> &Services {
         &self.services
     }

@@ -58,6 +58,11 @@ fn find(registry: &dyn RegistryApi, name: &str) -> Result<Option<Connection>, Os
     Ok(found.into_iter().find(|connection| connection.name.eq_ignore_ascii_case(name)))
 }
 
+/// The instance identifier of an adapter's device, by the adapter's name.
+pub(super) fn device_id(registry: &dyn RegistryApi, name: &str) -> Option<String> {
+    find(registry, name).ok().flatten()?.device_id
+}
+
 /// The key that the adapter's driver reads its options from.
 fn driver_key(registry: &dyn RegistryApi, name: &str) -> Result<Option<KeyPath>, OsError> {
     let Some(connection) = find(registry, name)? else { return Ok(None) };

@@ -12,6 +12,29 @@ pub trait DevicesApi {
     fn is_enabled(&self, id: &str) -> Result<Option<bool>, OsError>;
     /// Switches a device on or off, for good.
     fn set_enabled(&self, id: &str, enabled: bool) -> Result<(), OsError>;
+    /// Switches a device off until the next start of the PC, and on again.
+    fn restart(&self, id: &str) -> Result<(), OsError>;
+}
+
+/// Classes of devices that can be spared for some seconds: network adapters, and sound ("System-Defined
+/// Device Setup Classes").
+const SPARED: [&str; 2] =
+    ["{4d36e972-e325-11ce-bfc1-08002be10318}", "{4d36e96c-e325-11ce-bfc1-08002be10318}"];
+
+/// Whether a device is of a class that can be spared; nothing where there is no such device.
+pub(super) fn can_be_spared(
+    registry: &dyn RegistryApi,
+    devices: &dyn DevicesApi,
+    id: &str,
+) -> Result<Option<bool>, OsError> {
+    let key: Option<KeyPath> = format!(r"HKLM\SYSTEM\CurrentControlSet\Enum\{id}").parse().ok();
+    let Some(key) = key.filter(|_| !matches!(devices.is_enabled(id), Ok(None))) else {
+        return Ok(None);
+    };
+    let class = registry::text(registry, &key, "ClassGUID")?;
+    Ok(Some(
+        class.is_some_and(|class| SPARED.iter().any(|known| class.eq_ignore_ascii_case(known))),
+    ))
 }
 
 pub(super) fn read_enabled(devices: &dyn DevicesApi, id: &str) -> State {

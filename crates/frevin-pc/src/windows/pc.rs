@@ -29,7 +29,7 @@ use crate::contract::{
 use crate::durable::sync_file;
 use crate::files::{FolderPath, Quarantine, TextFiles};
 use crate::registry_parts::write_part;
-use crate::restarts::{BroughtAbout, Restarts};
+use crate::restarts::{BroughtAbout, DeviceRestarted, Restarts};
 
 const LOCK: &str = "live-pc.lock";
 const HOLDER: &str = "live-pc.holder.json";
@@ -306,6 +306,30 @@ impl Restarts for LivePc {
         Ok(BroughtAbout::Begun)
     }
 
+    fn restart_device(
+        &mut self,
+        _lock: &PcLock,
+        device: &WinName,
+    ) -> Result<DeviceRestarted, PcError> {
+        let apis = &self.apis;
+        let id = adapters::device_id(self.registry(), device.as_str())
+            .unwrap_or_else(|| device.as_str().to_owned());
+        match devices::can_be_spared(self.registry(), &*apis.devices, &id).map_err(failed)? {
+            None => return Ok(DeviceRestarted::NotThere),
+            Some(false) => return Ok(DeviceRestarted::NotSafe),
+            Some(true) if !apis.system.is_administrator() => {
+                let reason = "it needs an administrator".to_owned();
+                return Ok(DeviceRestarted::Denied { reason });
+            }
+            Some(true) => {}
+        }
+        Ok(match apis.devices.restart(&id) {
+            // What took effect is told by the device's new start: see `start_of`.
+            Ok(()) => DeviceRestarted::Done { took_effect: Vec::new() },
+            Err(error) => DeviceRestarted::Denied { reason: error.to_string() },
+        })
+    }
+
     fn has_administrator_rights(&self) -> Result<bool, PcError> {
         Ok(self.apis.system.is_administrator())
     }
@@ -367,7 +391,9 @@ impl Pc for LivePc {
                 starts::of_service(windows, name.as_str())
             }
             (TakesEffect::DeviceRestart, Some(Concern::Device(name))) => {
-                starts::of_device(windows, name.as_str())
+                // An adapter goes by its own name, and starts as its device does.
+                let id = adapters::device_id(self.registry(), name.as_str());
+                starts::of_device(windows, id.as_deref().unwrap_or(name.as_str()))
             }
             (TakesEffect::ServiceRestart | TakesEffect::DeviceRestart, _) => Start::Unknown,
         })

@@ -3,6 +3,7 @@
 pub(crate) mod apply;
 pub(crate) mod compare;
 pub(crate) mod demo;
+pub(crate) mod device;
 pub(crate) mod drift;
 pub(crate) mod evidence;
 pub(crate) mod inspect;

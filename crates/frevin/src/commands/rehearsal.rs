@@ -51,6 +51,11 @@ pub(crate) enum RehearsalCommand {
     RestartServices,
     /// Switch devices off and on: what waits for that takes effect
     RestartDevices,
+    /// Mend by hand what a finding of `frevin inspect` tells and no tweak mends; without a name, list them
+    Mend {
+        /// The finding
+        finding: Option<String>,
+    },
     /// Update the operating system: it sets some settings anew, and restarts
     Update,
     /// Provoke faults on the writes to come, or be somebody else and write
@@ -103,6 +108,16 @@ struct UpdateReport {
 }
 
 #[derive(Debug, Serialize)]
+struct MendReport {
+    /// The finding that was mended.
+    mended: Option<String>,
+    /// The findings that are mended by hand on this PC.
+    by_hand: Vec<String>,
+    /// Settings that are otherwise now.
+    wrote: Vec<Address>,
+}
+
+#[derive(Debug, Serialize)]
 struct FaultReport {
     faults: Faults,
     /// What somebody else wrote just now.
@@ -149,6 +164,7 @@ pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outco
         RehearsalCommand::RestartPrograms => started_anew(context, TakesEffect::ProgramRestart),
         RehearsalCommand::RestartServices => started_anew(context, TakesEffect::ServiceRestart),
         RehearsalCommand::RestartDevices => started_anew(context, TakesEffect::DeviceRestart),
+        RehearsalCommand::Mend { finding } => mend(context, finding.as_deref()),
         RehearsalCommand::Update => {
             let mut pc = context.rehearsal_pc()?;
             let lock = context.lock(&mut pc)?;
@@ -179,6 +195,27 @@ pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outco
             Ok(Outcome::done(&FaultReport { faults, others_wrote }))
         }
     }
+}
+
+fn mend(context: &Context, finding: Option<&str>) -> Result<Outcome, Failure> {
+    let mut pc = context.rehearsal_pc()?;
+    let mends = pc.mends()?;
+    let known: Vec<String> = mends.keys().cloned().collect();
+    let Some(finding) = finding else {
+        return Ok(Outcome::yes(&MendReport { mended: None, by_hand: known, wrote: Vec::new() }));
+    };
+    let mend = mends.get(finding).ok_or_else(|| {
+        Failure::new(Kind::NotFound, format!("`{finding}` is not mended by hand on this PC"))
+            .hint(format!("what is: {}", known.join(", ")))
+    })?;
+    let lock = context.lock(&mut pc)?;
+    pc.mend_by_hand(&lock, mend)?;
+    drop(lock);
+    let writes: Vec<String> =
+        mend.settings.iter().map(|(address, words)| format!("{address}={words}")).collect();
+    let wrote = write_as_others(context, &mut pc, &writes)?;
+    let mended = Some(finding.to_owned());
+    Ok(Outcome::done(&MendReport { mended, by_hand: known, wrote }))
 }
 
 fn started_anew(context: &Context, moment: TakesEffect) -> Result<Outcome, Failure> {
@@ -229,6 +266,24 @@ impl View for UpdateReport {
         }
         page.line(format_args!("The update set {} anew:", count(self.set_anew.len(), "setting")));
         self.set_anew.iter().for_each(|address| page.line(format_args!("  {}", short(address))));
+    }
+}
+
+impl View for MendReport {
+    fn show(&self, page: &mut Page) {
+        match &self.mended {
+            Some(finding) => {
+                page.line(format_args!("{} {finding} was mended by hand.", good("Done.")));
+                page.pairs([("look again", "frevin inspect")]);
+            }
+            None if self.by_hand.is_empty() => {
+                page.line("Nothing is mended by hand on this PC.");
+            }
+            None => {
+                page.line("What can be mended by hand on this PC:");
+                self.by_hand.iter().for_each(|finding| page.line(format_args!("  {finding}")));
+            }
+        }
     }
 }
 

@@ -64,7 +64,8 @@ fn recording() -> Windows {
         pointer_acceleration: [6, 10, 1],
         tasks: [(r"\Plain".to_owned(), true), (r"\Kept".to_owned(), true)].into(),
         mode: "2560x1440@60".parse().unwrap(),
-        devices: [(CARD.to_owned(), true), (INTEGRATED.to_owned(), true)].into(),
+        devices: [CARD, INTEGRATED, NETWORK_CARD].map(|id| (id.to_owned(), true)).into(),
+        restarted: Vec::new(),
         boot: [
             (
                 ("{9dea862c-5cdd-4e70-acc1-f32b344d4795}".to_owned(), 0x2500_0004),
@@ -517,4 +518,20 @@ fn the_users_own_part_of_the_registry_has_one_address() {
     let own = reason(r"registry:HKU\S-1-5-21-1-2-3-1001\Software\X#y").unwrap();
     assert!(own.contains("HKCU"), "{own}");
     assert_eq!(reason(r"registry:HKCU\Software\X#y"), None);
+}
+
+#[test]
+fn only_what_can_be_spared_is_restarted() {
+    use crate::restarts::{DeviceRestarted, Restarts as _};
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let lock = pc.lock().unwrap();
+    let mut restart = |device: &str| pc.restart_device(&lock, &device.into()).unwrap();
+    let took_effect = Vec::new();
+    assert_eq!(restart("Ethernet"), DeviceRestarted::Done { took_effect });
+    assert_eq!(restart(CARD), DeviceRestarted::NotSafe, "nobody could go on without a picture");
+    assert_eq!(restart(r"PCI\VEN_0000\1"), DeviceRestarted::NotThere);
+    windows.0.borrow_mut().is_administrator = false;
+    assert!(matches!(restart(NETWORK_CARD), DeviceRestarted::Denied { .. }));
+    assert_eq!(windows.0.borrow().restarted, [NETWORK_CARD]);
 }

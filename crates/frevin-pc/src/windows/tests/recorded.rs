@@ -73,6 +73,8 @@ pub(super) struct Recorded {
     pub(super) tasks: BTreeMap<String, bool>,
     pub(super) mode: DisplayMode,
     pub(super) devices: BTreeMap<String, bool>,
+    /// Devices that were switched off and on.
+    pub(super) restarted: Vec<String>,
     pub(super) boot: BTreeMap<(String, u32), Element>,
     pub(super) apps: BTreeSet<String>,
     pub(super) kept_apps: BTreeSet<String>,
@@ -459,6 +461,10 @@ impl DevicesApi for Windows {
         self.ask("CM_Disable_DevNode", |recorded| {
             recorded.devices.insert(id.to_owned(), enabled);
         })
+    }
+
+    fn restart(&self, id: &str) -> Result<(), OsError> {
+        self.ask("CM_Disable_DevNode", |recorded| recorded.restarted.push(id.to_owned()))
     }
 }
 
