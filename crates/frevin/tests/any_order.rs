@@ -10,7 +10,7 @@ use proptest::prelude::*;
 const FILE: &str = "file=documents/Gorsehollow Riders/options.ini";
 
 /// Tweaks of every kind of setting that has rules of its own, and what is chosen of them.
-const TWEAKS: [(&str, &[&str]); 14] = [
+const TWEAKS: [(&str, &[&str]); 18] = [
     ("looks/menu-delay", &[]),
     ("looks/effects-level", &[]),
     ("power/throttling", &[]),
@@ -19,11 +19,15 @@ const TWEAKS: [(&str, &[&str]); 14] = [
     ("services/prefetch", &[]),
     ("power/active-plan", &[]),
     ("power/own-plan", &[]),
-    ("memory/page-file", &[]),
+    ("memory/page-file", &["size=share", "drives=C:, D:"]),
+    ("graphics/variable-refresh", &[]),
+    ("graphics/windowed-games", &["windowed=off"]),
+    ("graphics/program-compatibility", &[r"program=C:\Games\Gorsehollow\riders.exe"]),
+    ("input/key-shortcuts", &[]),
     ("games/ini-value", &[FILE, "section=Input", "key=Raw", "value=1"]),
     ("clean/old-files", &[]),
     ("startup/entries", &["entries=user-registry/Orrinfell Lighting"]),
-    ("network/name-servers", &["servers=192.0.2.53, 192.0.2.54"]),
+    ("network/name-servers", &["adapter=Ethernet", "servers=192.0.2.53, 192.0.2.54"]),
     ("graphics/highest-refresh", &[]),
 ];
 

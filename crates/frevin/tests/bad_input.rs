@@ -25,7 +25,7 @@ fn what_is_not_there() {
     ");
     assert_snapshot!(place.run(&["tweak", "show", "power/plan"]).fails(3).err, @"
     error: there is no tweak `power/plan` in the catalogue
-    help: `frevin tweak list` shows those there are
+    help: did you mean `power/lid`?
     ");
     assert_snapshot!(place.run(&["snapshot", "show", "5"]).fails(3).err, @"
     error: there is no snapshot 5 in the ledger
@@ -270,7 +270,7 @@ fn what_somebody_else_cannot_write() {
     let write = |words: &str| place.run(&["rehearsal", "fault", "--others-write", words]);
     assert_snapshot!(write("visual:menu-delay=soon").fails(2).err, @"error: visual:menu-delay takes a number of milliseconds, or absent");
     assert_snapshot!(write("visual:menu-delay").fails(2).err, @"error: `visual:menu-delay` is not ADDRESS=STATE");
-    assert_snapshot!(write("disk:C=1").fails(2).err, @"error: `disk:C`: there is no kind of setting `disk`; the kinds are registry, service, power, visual, text, clean, task, display, adapter, device, startup, app, feature, boot, pagefile, driver, protection");
+    assert_snapshot!(write("disk:C=1").fails(2).err, @"error: `disk:C`: there is no kind of setting `disk`; the kinds are registry, registry-part, service, power, visual, text, clean, task, display, adapter, device, startup, app, feature, boot, pagefile, driver, protection");
     assert_snapshot!(write("service:NoSuch#running=running").fails(6).err, @"error: service:NoSuch#running: refused: there is no service NoSuch");
 }
 

@@ -45,10 +45,12 @@ fn plans_and_changes() {
     assert_snapshot!(lines(&place.json(&["preview", "evening"])), @"
     by_hand[]
     changed_by_others[]
+    dangers[]
     denied[]
     does_not_fit[]
     left_out[]
     measured_worse[]
+    parts_left_out[]
     refusals[]
     steps[].action
     steps[].address
@@ -62,6 +64,7 @@ fn plans_and_changes() {
     steps[].after.value.start.type
     steps[].arguments.by_policy.flag
     steps[].arguments.delay_ms.whole
+    steps[].arguments.other_plan.text
     steps[].arguments.plan.choice
     steps[].arguments.start.choice
     steps[].before
@@ -87,6 +90,7 @@ fn plans_and_changes() {
     displays_put_back[]
     in_force_by[]
     left_out[]
+    parts_left_out[]
     restore_point.made.number
     takes_effect
     title

@@ -96,7 +96,7 @@ fn a_sign_out_is_waited_for_and_rehearsed() {
 #[test]
 fn each_run_of_a_scene_starts_the_game_anew() {
     let place = Place::new();
-    apply(&place, "driver/low-latency");
+    apply(&place, "graphics/variable-refresh");
     assert_eq!(waits_for(&place), ["program-restart"]);
     place.run(&record("low")).ok();
     assert_eq!((waits_for(&place).len(), pc_waits(&place)), (0, 0));

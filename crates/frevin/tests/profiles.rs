@@ -100,11 +100,13 @@ fn a_strangers_registry_pack_is_named_graded_guarded_and_reversible() {
     let first = place.pc_files();
     place.write("Best Pack 2026.reg", PACK);
     assert_snapshot!(place.run(&["profile", "import", "Best Pack 2026.reg"]).ok().out, @r#"
-    Done. Saved as best-pack-2026@1 7d53ffa2a2.
+    Done. Saved as best-pack-2026@1 cad061d243.
 
     The catalogue knows
-      tweak                       title                            standing   from
-      input/pointer-acceleration  Switch pointer acceleration off  plausible  Best Pack 2026.reg:4
+      tweak                       title                          standing   from
+      input/pointer-acceleration  Switch pointer acceleration    plausible  Best Pack 2026.reg:4, Best
+                                  off                                       Pack 2026.reg:5, Best Pack
+                                                                            2026.reg:6
 
     Kept as plain settings, which nobody has checked
       Best Pack 2026.reg:14 registry:HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run#Evil = "evil.exe"
@@ -186,25 +188,28 @@ fn inspecting_finds_other_things_wrong_with_each_shipped_pc() {
         let found = report["found"].as_array().unwrap();
         found.iter().map(|one| one["id"].as_str().unwrap().to_owned()).collect()
     };
-    assert_snapshot!(found("desktop").join(" "), @"display-below-its-rate display-below-its-rate memory-below-its-speed recording-behind-the-game small-graphics-window display-scaled");
-    assert_snapshot!(found("laptop").join(" "), @"display-below-its-rate game-on-frugal-graphics clock-sags recording-behind-the-game cap-below-the-display much-starts-with-the-pc on-battery display-scaled");
-    assert_snapshot!(found("handheld").join(" "), @"display-below-its-rate clock-sags recording-behind-the-game drive-almost-full little-memory-for-graphics on-battery display-scaled");
-    assert_snapshot!(found("old-pc").join(" "), @"memory-below-its-speed platform-clock no-page-file recording-behind-the-game drive-almost-full old-graphics-driver much-starts-with-the-pc old-file-sharing");
+    assert_snapshot!(found("desktop").join(" "), @"display-below-its-rate display-below-its-rate memory-below-its-speed recording-behind-the-game small-graphics-window");
+    assert_snapshot!(found("laptop").join(" "), @"display-below-its-rate game-on-frugal-graphics clock-sags recording-behind-the-game much-starts-with-the-pc on-battery");
+    assert_snapshot!(found("handheld").join(" "), @"display-below-its-rate clock-sags recording-behind-the-game drive-almost-full little-memory-for-graphics on-battery");
+    assert_snapshot!(found("old-pc").join(" "), @"memory-below-its-speed platform-clock no-page-file recording-behind-the-game drive-almost-full old-graphics-driver slow-cable much-starts-with-the-pc old-file-sharing");
 }
 
 #[test]
 fn what_is_done_by_hand_is_checked_afterwards() {
     let place = Place::new();
-    let memory = ["preview", "--tweak", "firmware/memory-profile"];
-    let said = place.run(&memory).ok();
-    assert!(said.out.contains("[ ] to do  firmware/memory-profile"), "{}", said.out);
-    let facts = place.pc().join("facts.toml");
-    let text = fs_err::read_to_string(&facts).unwrap();
-    fs_err::write(&facts, text.replace("actual_mt_s = 2666", "actual_mt_s = 3600")).unwrap();
-    let said = place.run(&memory).ok();
-    assert!(said.out.contains("[x] done  firmware/memory-profile"), "{}", said.out);
-    let json = place.json(&["apply", "--tweak", "firmware/memory-profile", "--yes"]);
+    let window = ["preview", "--tweak", "firmware/large-graphics-window"];
+    let said = place.run(&window).ok();
+    let (danger, to_do) = (said.out.find("does not start any more"), said.out.find("[ ] to do"));
+    assert!(danger.unwrap() < to_do.unwrap(), "the gravest danger comes first: {}", said.out);
+    place.run(&["rehearsal", "mend", "small-graphics-window"]).ok();
+    let said = place.run(&window).ok();
+    assert!(said.out.contains("[x] done  firmware/large-graphics-window"), "{}", said.out);
+    assert!(!said.out.contains("does not start any more"), "{}", said.out);
+    let json = place.json(&["apply", "--tweak", "firmware/large-graphics-window", "--yes"]);
     assert_eq!(json["by_hand"][0]["is_done"], true);
+    let json = place.json(&["preview", "--tweak", "firmware/memory-profile"]);
+    assert_eq!(json["by_hand"][0]["is_done"], serde_json::Value::Null, "no fact tells it");
+    assert!(json["dangers"][0]["first"].as_str().unwrap().contains("recovery key"), "{json}");
 }
 
 #[test]
@@ -224,7 +229,24 @@ fn tweaks_are_found_by_area_risk_standing_and_words() {
     assert!(listed(&["--standing", "no-effect"]).contains(&"boot/processor-count".to_owned()));
     let harmful = listed(&["--standing", "harmful", "--area", "storage"]);
     assert_eq!(harmful, ["storage/scheduled-care", "storage/write-cache-flushing"]);
-    assert!(listed(&["--risk", "expert", "--area", "looks"]).is_empty());
+    assert_eq!(
+        listed(&["--risk", "expert", "--area", "looks"]),
+        ["looks/folder-type", "looks/full-context-menu"]
+    );
+    for (word, tweak) in [
+        ("HAGS", "graphics/self-scheduling"),
+        ("vbs", "security/memory-integrity"),
+        ("nagle", "network/send-at-once"),
+        ("resizable bar", "firmware/large-graphics-window"),
+        ("enhance pointer precision", "input/pointer-acceleration"),
+        ("superfetch", "services/prefetch"),
+        ("debloat", "startup/entries"),
+        ("restore point", "safety/restore-points"),
+    ] {
+        let found = listed(&["--search", word]);
+        assert!(found.contains(&tweak.to_owned()), "{word}: {found:?}");
+    }
+    assert_eq!(listed(&["--search", "mpo"]), ["graphics/overlay-planes"], "whole words only");
     place.run(&["tweak", "list", "--risk", "some"]).fails(2);
 }
 

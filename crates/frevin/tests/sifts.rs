@@ -196,7 +196,7 @@ fn a_budget_limits_configurations_and_one_that_fits_nothing_is_refused_with_what
 /// A tweak for experts needs a word of its own, and is on for the first time in a start of its own.
 #[test]
 fn a_tweak_for_experts_takes_a_word_of_its_own() {
-    const EXPERT: &str = "boot/clock-synchronisation";
+    const EXPERT: &str = "boot/platform-tick";
     let place = Place::new();
     assert_eq!(place.json(&["tweak", "show", EXPERT])["risk"], "expert");
     place.write("advice.toml", ADVICE.replace("boot/dynamic-tick", EXPERT));

@@ -66,9 +66,9 @@ fn a_rollback_that_a_crash_cut_has_an_end_where_the_pc_refuses_the_rest() {
 /// A tweak for each kind of setting that the rehearsal PC has one for.
 const ONE_OF_EACH_KIND: [&str; 16] = [
     "apps/news-and-weather",
-    "boot/clock-synchronisation",
+    "boot/platform-tick",
     "clean/old-files",
-    "driver/ambient-occlusion",
+    "graphics/variable-refresh",
     "features/virtual-machine-platform",
     "graphics/highest-refresh",
     "graphics/interrupt-priority",
