@@ -15,6 +15,7 @@ pub mod facts;
 pub mod findings;
 pub mod ids;
 pub mod layers;
+pub mod owner_facts;
 pub mod pack;
 pub mod plain_text;
 pub mod preview;

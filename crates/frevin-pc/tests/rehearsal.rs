@@ -383,7 +383,7 @@ fn the_event_log_tells_what_happened() {
     pc.write(&at(FILE_CACHE), &dword(1)).unwrap();
     pc.restart(&lock).unwrap();
     pc.record(&lock, "canyon-run", 1.0).unwrap();
-    let (address, before, after) = (at(FILE_CACHE), dword(0), dword(1));
+    let (address, before, after) = (Box::new(at(FILE_CACHE)), dword(0), dword(1));
     assert_eq!(
         pc.events().unwrap(),
         [

@@ -7,12 +7,13 @@ use std::time::{Duration, Instant};
 
 use crossterm::event::{Event, KeyCode, KeyEventKind, poll, read};
 use frevin_core::facts::{Facts, tell};
-use frevin_core::ids::SceneName;
+use frevin_core::ids::{PcId, SceneName};
 use frevin_core::tweak::Catalogue;
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::RehearsalPc;
-use frevin_pc::{LockError, Pc, PcKind, PcLock, Restarts};
+use frevin_pc::{LockError, Pc, PcIdentity, PcKind, PcLock, Restarts};
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 
 use crate::clock::Clock;
 use crate::failure::{Failure, Kind};
@@ -34,9 +35,20 @@ struct Configuration {
     /// What the owner tells of the live PC that it does not tell itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     facts: Option<toml::Table>,
+    /// What the owner tells of rehearsal PCs that their folders do not.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    rehearsal_facts: BTreeMap<PcId, toml::Table>,
     /// How scenes are recorded that no rehearsal PC plays.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     scenes: BTreeMap<SceneName, SceneRecording>,
+}
+
+/// The table of the configuration that holds what the owner tells of a PC.
+pub(crate) fn owners_table(identity: &PcIdentity) -> String {
+    match identity.kind {
+        PcKind::Live => "facts".to_owned(),
+        PcKind::Rehearsal => format!("rehearsal_facts.{}", identity.id),
+    }
 }
 
 /// Which PC is meant.
@@ -220,25 +232,79 @@ impl Context {
         })
     }
 
-    /// What is known of a PC: what it tells, and of the live one what its owner tells besides, in
-    /// the configuration.
+    /// What is known of a PC: what it tells, and what its owner tells besides, in the configuration.
     pub(crate) fn facts(&self, pc: &dyn Pc) -> Result<Facts, Failure> {
         let facts = pc.facts()?;
-        if pc.identity().kind != PcKind::Live {
+        let told = self.owners_facts(pc)?;
+        if told.is_empty() {
             return Ok(facts);
         }
-        let Some(told) = self.configuration()?.facts else { return Ok(facts) };
         let bad = |message: String| {
             let path = self.home.join(CONFIGURATION);
-            Failure::new(Kind::BadInput, format!("[facts] in {}: {message}", path.display()))
+            let table = owners_table(pc.identity());
+            Failure::new(Kind::BadInput, format!("[{table}] in {}: {message}", path.display()))
                 .hint("`frevin inspect --json` shows the facts and what they are called")
         };
-        let told = serde_json::to_value(&told).map_err(|error| bad(error.to_string()))?;
-        let told = tell(&facts, &told).map_err(bad)?;
+        let told = tell(&facts, &told.into()).map_err(bad)?;
         if !told.unheard.is_empty() {
             return Err(bad(format!("this PC has no {}", told.unheard.join(", "))));
         }
         Ok(told.facts)
+    }
+
+    /// What the owner tells of a PC, in the configuration.
+    pub(crate) fn owners_facts(&self, pc: &dyn Pc) -> Result<Map<String, Value>, Failure> {
+        let PcIdentity { id, kind, .. } = pc.identity();
+        let mut configuration = self.configuration()?;
+        let told = match kind {
+            PcKind::Live => configuration.facts,
+            PcKind::Rehearsal => configuration.rehearsal_facts.remove(id),
+        };
+        let told = serde_json::to_value(told.unwrap_or_default())
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        Ok(told.as_object().cloned().unwrap_or_default())
+    }
+
+    /// Keeps what the owner tells of a PC, instead of what was kept of it.
+    pub(crate) fn configure_facts(
+        &self,
+        pc: &dyn Pc,
+        told: &Map<String, Value>,
+    ) -> Result<(), Failure> {
+        let PcIdentity { id, kind, .. } = pc.identity();
+        let told = toml::Table::try_from(told)
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        let mut configuration = self.configuration()?;
+        match kind {
+            PcKind::Live => configuration.facts = Some(told),
+            PcKind::Rehearsal => drop(configuration.rehearsal_facts.insert(id.clone(), told)),
+        }
+        self.configure(&configuration)
+    }
+
+    /// Whether somebody is there who can be asked.
+    pub(crate) fn can_ask(&self) -> bool {
+        !self.json && std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
+    }
+
+    /// Asks for a line of text; nothing where the line is empty. `fault` says what is wrong with one,
+    /// and then it is asked for again.
+    pub(crate) fn ask_for(
+        &self,
+        question: &str,
+        fault: impl Fn(&str) -> Option<String>,
+    ) -> Result<Option<String>, Failure> {
+        let line: String = dialoguer::Input::new()
+            .with_prompt(question)
+            .allow_empty(true)
+            .validate_with(|line: &String| match fault(line) {
+                Some(fault) if !line.trim().is_empty() => Err(fault),
+                _ => Ok(()),
+            })
+            .interact_text()
+            .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+        let line = line.trim().to_owned();
+        Ok(if line.is_empty() { None } else { Some(line) })
     }
 
     /// How the owner records a scene, where they have said it.

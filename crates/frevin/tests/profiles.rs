@@ -199,12 +199,12 @@ fn what_is_done_by_hand_is_checked_afterwards() {
     let place = Place::new();
     let window = ["preview", "--tweak", "firmware/large-graphics-window"];
     let said = place.run(&window).ok();
-    let (danger, to_do) = (said.out.find("does not start any more"), said.out.find("[ ] to do"));
+    let (danger, to_do) = (said.out.find("Before anything else"), said.out.find("[ ] to do"));
     assert!(danger.unwrap() < to_do.unwrap(), "the gravest danger comes first: {}", said.out);
     place.run(&["rehearsal", "mend", "small-graphics-window"]).ok();
     let said = place.run(&window).ok();
     assert!(said.out.contains("[x] done  firmware/large-graphics-window"), "{}", said.out);
-    assert!(!said.out.contains("does not start any more"), "{}", said.out);
+    assert!(!said.out.contains("Before anything else"), "{}", said.out);
     let json = place.json(&["apply", "--tweak", "firmware/large-graphics-window", "--yes"]);
     assert_eq!(json["by_hand"][0]["is_done"], true);
     let json = place.json(&["preview", "--tweak", "firmware/memory-profile"]);

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-pub use unknown::{Told, tell};
+pub use unknown::{Told, facts_needed, tell};
 
 /// What is known of a PC.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -1,5 +1,7 @@
 //! Facts that a PC does not tell: which conditions hang on them, and how an owner tells them.
 
+use std::collections::BTreeSet;
+
 use serde::Deserialize as _;
 use serde_json::Value;
 
@@ -34,12 +36,36 @@ impl Facts {
     }
 
     fn untold_path(&self, path: &str) -> Option<String> {
-        let fact = path.strip_prefix("facts.")?;
-        // The drive that Windows is on is one of the drives.
-        let fact = fact.replacen("system_drive.", "drives.", 1);
+        let fact = fact_of_path(path)?;
         let reason = self.unknown.get(&fact)?;
         Some(format!("{path} is not known: {reason}"))
     }
+}
+
+/// The fact that a path in an expression speaks of, as [`Facts::unknown`] names it.
+fn fact_of_path(path: &str) -> Option<String> {
+    let fact = path.strip_prefix("facts.")?;
+    // The drive that Windows is on is one of the drives.
+    Some(fact.replacen("system_drive.", "drives.", 1))
+}
+
+/// The facts that an expression gives no answer without, as [`Facts::unknown`] names them. `each` is the
+/// name that the expression knows one of several things by, and where the things come from.
+pub fn facts_needed(
+    expression: &Expression,
+    each: Option<(&str, &Expression)>,
+) -> BTreeSet<String> {
+    let of_a_thing = |path: &str| {
+        let (name, things) = each?;
+        let field = path.strip_prefix(name)?.strip_prefix('.')?;
+        fact_of_path(&format!("{}.{field}", things.list()?))
+    };
+    expression
+        .mentions()
+        .iter()
+        .filter(|path| !expression.asks_whether_known(path))
+        .filter_map(|path| fact_of_path(path).or_else(|| of_a_thing(path)))
+        .collect()
 }
 
 /// What came of telling facts.
@@ -61,9 +87,24 @@ pub fn tell(facts: &Facts, told: &Value) -> Result<Told, String> {
     let mut heard = Vec::new();
     let mut unheard = Vec::new();
     merge(&mut value, told, "", &mut heard, &mut unheard);
+    // What was told of one drive is not known of the others.
+    heard.retain(|path| !is_null_somewhere(&value, path));
     let mut facts = Facts::deserialize(value).map_err(|error| error.to_string())?;
     facts.unknown.retain(|path, _| !heard.contains(path));
     Ok(Told { facts, unheard })
+}
+
+/// Whether there is a thing that has nothing at a path.
+fn is_null_somewhere(value: &Value, path: &str) -> bool {
+    match value {
+        Value::Null => true,
+        Value::Array(things) => things.iter().any(|thing| is_null_somewhere(thing, path)),
+        Value::Object(fields) if !path.is_empty() => {
+            let (first, rest) = path.split_once('.').unwrap_or((path, ""));
+            fields.get(first).is_none_or(|field| is_null_somewhere(field, rest))
+        }
+        _ => false,
+    }
 }
 
 fn merge(

@@ -1,6 +1,6 @@
 //! A rule that tells something wrong.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use include_dir::{Dir, include_dir};
 use serde::{Deserialize, Serialize};
@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 
 use crate::document::{BadDocument, Problem};
 use crate::expression::{Expression, ExpressionError, Template};
-use crate::facts::Facts;
+use crate::facts::{Facts, facts_needed};
 use crate::setting::Address;
 use crate::tweak::TweakId;
 
@@ -152,6 +152,18 @@ impl FindingRule {
             lists: document.lists,
             each,
         })
+    }
+
+    /// The facts that it gives no answer without, as [`Facts::unknown`] names them.
+    pub(crate) fn facts_needed(&self) -> BTreeSet<String> {
+        let each = self.each.as_ref().map(|(things, name)| (name.as_str(), things));
+        let things = each.into_iter().flat_map(|(_, things)| facts_needed(things, None));
+        things.chain(facts_needed(&self.when, each)).collect()
+    }
+
+    /// Its name.
+    pub(crate) fn id(&self) -> &str {
+        &self.id
     }
 
     /// Why a PC with these facts gives no answer.

@@ -16,6 +16,7 @@ use crate::registry_text::{LineProblem, Operation, RegistryText};
 use crate::setting::{Address, State, Value, protection};
 use crate::tweak::{Arguments, Catalogue, Standing, TweakId};
 
+pub use parts::kept_in_registry;
 pub use writing::{PackDocuments, documents};
 
 /// A file of a pack.

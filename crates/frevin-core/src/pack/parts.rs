@@ -6,7 +6,8 @@
 use std::collections::BTreeMap;
 
 use crate::setting::{
-    Address, BitMask, KeyPath, Listed, RegistryPart, State, Value, VisualParameter, WinName,
+    Address, BitMask, KeyPath, Listed, RegistryData, RegistryPart, State, Value, VisualParameter,
+    WinName,
 };
 
 /// What a pack wants: the state of each setting, and where it says so.
@@ -33,6 +34,11 @@ const KEYS: [(&str, Form); 7] = [
     (r"HKCU\Control Panel\Accessibility\MouseKeys", Form::Shortcut),
     (r"HKCU\Control Panel\Accessibility\HighContrast", Form::Shortcut),
 ];
+
+/// Where Windows keeps the pointer's acceleration and speed, and under which names.
+const MOUSE: &str = r"HKCU\Control Panel\Mouse";
+const ACCELERATION: [&str; 3] = ["MouseThreshold1", "MouseThreshold2", "MouseSpeed"];
+const SPEED: &str = "MouseSensitivity";
 
 /// Takes apart what is put together.
 pub(super) fn take_apart(wanted: Wanted) -> Wanted {
@@ -85,17 +91,16 @@ fn parts(address: &Address, state: &State) -> Option<Vec<(Address, State)>> {
 
 /// The three values of the pointer's acceleration, and its speed, are system parameters that act at once.
 fn pointer(wanted: &mut Wanted) {
-    let Ok(mouse) = r"HKCU\Control Panel\Mouse".parse::<KeyPath>() else { return };
+    let Ok(mouse) = MOUSE.parse::<KeyPath>() else { return };
     let at = |name: &str| Address::RegistryValue(mouse.clone(), name.into());
     let number = |wanted: &Wanted, name: &str| -> Option<u32> {
         let (State::Value(Value::Registry(data)), _) = wanted.get(&at(name))? else { return None };
         data.as_text()?.parse().ok()
     };
-    let names = ["MouseThreshold1", "MouseThreshold2", "MouseSpeed"];
-    let three: Option<Vec<u32>> = names.iter().map(|name| number(wanted, name)).collect();
+    let three: Option<Vec<u32>> = ACCELERATION.iter().map(|name| number(wanted, name)).collect();
     if let Some(three) = three {
         let text = three.iter().map(u32::to_string).collect::<Vec<_>>().join(" ");
-        let mut lines: Vec<String> = names
+        let mut lines: Vec<String> = ACCELERATION
             .iter()
             .filter_map(|name| wanted.remove(&at(name)))
             .map(|(_, line)| line)
@@ -104,18 +109,38 @@ fn pointer(wanted: &mut Wanted) {
         let acceleration = Address::Visual(VisualParameter::PointerAcceleration);
         wanted.insert(acceleration, (Value::Text(text).into(), lines.join(", ")));
     }
-    if let Some(speed) = number(wanted, "MouseSensitivity")
-        && let Some((_, line)) = wanted.remove(&at("MouseSensitivity"))
+    if let Some(speed) = number(wanted, SPEED)
+        && let Some((_, line)) = wanted.remove(&at(SPEED))
     {
         let parameter = Address::Visual(VisualParameter::PointerSpeed);
         wanted.insert(parameter, (Value::Number(speed).into(), line));
     }
 }
 
+/// The registry values that Windows keeps a setting of another kind in, as text that a registry file can
+/// hold; `None` where it is kept in none that are known.
+pub fn kept_in_registry(address: &Address, state: &State) -> Option<Vec<(Address, State)>> {
+    let mouse = MOUSE.parse::<KeyPath>().ok()?;
+    let (names, texts): (&[&str], Vec<String>) = match (address, state) {
+        (
+            Address::Visual(VisualParameter::PointerAcceleration),
+            State::Value(Value::Text(three)),
+        ) => (&ACCELERATION, three.split(' ').map(str::to_owned).collect()),
+        (Address::Visual(VisualParameter::PointerSpeed), State::Value(Value::Number(speed))) => {
+            (&[SPEED], vec![speed.to_string()])
+        }
+        _ => return None,
+    };
+    let value = |(name, text): (&&str, String)| {
+        let data = RegistryData::string(&text);
+        (Address::RegistryValue(mouse.clone(), (*name).into()), Value::Registry(data).into())
+    };
+    Some(names.iter().zip(texts).map(value).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::setting::RegistryData;
 
     #[test]
     fn what_is_put_together_is_taken_apart() {
@@ -138,6 +163,13 @@ mod tests {
             (format!("registry:{at}").parse().unwrap(), (text(value), "a.reg:1".to_owned()))
         })
         .collect();
+        let mouse = take_apart(wanted.clone());
+        let visual = mouse.iter().filter(|(address, _)| address.kind() == "visual");
+        for (address, (state, _)) in visual {
+            for (kept, state) in kept_in_registry(address, state).unwrap() {
+                assert_eq!(wanted[&kept].0, state, "{kept}");
+            }
+        }
         let apart: Vec<String> = take_apart(wanted)
             .into_iter()
             .map(|(address, (state, _))| format!("{address} = {state}"))

@@ -1,6 +1,6 @@
 //! What a tweak is, once its definition has been read.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::str::FromStr;
 
@@ -12,7 +12,7 @@ use super::parameter::{Arguments, Parameter};
 use super::target::Target;
 use super::whereabouts::Whereabouts;
 use crate::expression::{Expression, ExpressionError, Template};
-use crate::facts::Facts;
+use crate::facts::{Facts, facts_needed};
 use crate::setting::{Address, State, TakesEffect};
 
 /// A tweak's name: `area/name`, in lower-case letters, digits and hyphens.
@@ -133,7 +133,7 @@ pub struct BuildRange {
 }
 
 impl BuildRange {
-    fn misfit(self, build: u32) -> Option<String> {
+    pub(crate) fn misfit(self, build: u32) -> Option<String> {
         if let Some(first) = self.first.filter(|first| build < *first) {
             return Some(format!("it needs Windows build {first} or later; this is build {build}"));
         }
@@ -356,6 +356,25 @@ impl Tweak {
             }
         }
         Ok(wanted)
+    }
+
+    /// The facts without which it cannot be said whether it fits, whether it is done, or what it wants, as
+    /// [`Facts::unknown`] names them.
+    pub fn facts_needed(&self) -> BTreeSet<String> {
+        let conditions = self.conditions.iter().chain(&self.rules).map(|one| (&one.holds, None));
+        let by_hand = self.manual.iter().flat_map(|manual| {
+            let gaps = manual.steps.iter().flat_map(Template::gaps);
+            gaps.chain(&manual.done_when).map(|expression| (expression, None))
+        });
+        let settings = self.settings.iter().flat_map(|spec| {
+            let each = spec.whereabouts.each();
+            let things = each.into_iter().map(|(_, things)| (things, None));
+            let of_each = spec.when.iter().chain(spec.whereabouts.expressions());
+            let of_each = of_each.chain(spec.target.formula()).map(move |one| (one, each));
+            things.chain(of_each)
+        });
+        let all = conditions.chain(by_hand).chain(settings);
+        all.flat_map(|(expression, each)| facts_needed(expression, each)).collect()
     }
 
     /// The settings that the tweak may want: on sample PCs, whatever is chosen of it.

@@ -81,12 +81,19 @@ impl Whereabouts {
         }
     }
 
-    /// What the entry is for each of, if it is.
-    pub(super) fn things(&self) -> Option<&Expression> {
+    /// The name of each thing that the entry is for, and where the things come from, if it is for several.
+    pub(super) fn each(&self) -> Option<(&str, &Expression)> {
         match self {
-            Self::Computed(ComputedAddress { each: Some(each), .. }) => Some(&each.things),
+            Self::Computed(ComputedAddress { each: Some(each), .. }) => {
+                Some((&each.name, &each.things))
+            }
             _ => None,
         }
+    }
+
+    /// What the entry is for each of, if it is.
+    pub(super) fn things(&self) -> Option<&Expression> {
+        self.each().map(|(_, things)| things)
     }
 }
 

@@ -32,7 +32,7 @@ pub enum Event {
         /// The number of the start that it happened after.
         boot: u64,
         /// The setting.
-        address: Address,
+        address: Box<Address>,
         /// What it held.
         before: State,
         /// What it holds.

@@ -333,7 +333,7 @@ impl RehearsalPc {
         let after = self.settings.read(address);
         if before != after {
             let boot = self.clock()?.boots;
-            let address = address.clone();
+            let address = Box::new(address.clone());
             events::append(&self.folder, &Event::Written { boot, address, before, after })?;
         }
         Ok(written)

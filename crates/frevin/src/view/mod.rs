@@ -3,6 +3,7 @@
 //! Colour only repeats what words say already, so that everything reads without it.
 
 pub(crate) mod applied;
+pub(crate) mod asked;
 pub(crate) mod cautions;
 pub(crate) mod environment;
 pub(crate) mod evidence;

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use frevin_core::facts::Facts;
-use frevin_core::pack::{self, Pack, PackFile};
+use frevin_core::pack::{self, Pack, PackFile, kept_in_registry};
 use frevin_core::plain_text::in_one_line;
 use frevin_core::preview::{LeftOut, Wish};
 use frevin_core::profile::{
@@ -128,10 +128,17 @@ pub(super) fn export(
         let fitting = fit(&profile, &catalogue, &facts, &Default::default())?;
         left_out = fitting.left_out;
         let wishes = fitting.wishes;
-        let settings: Vec<_> = wishes.iter().flat_map(|wish| &wish.settings).collect();
-        let others = settings.iter().filter(|wanted| wanted.address.kind() != "registry");
-        not_registry.extend(others.map(|wanted| wanted.address.to_string()));
-        let text = registry_text::write(settings.iter().map(|w| (&w.address, &w.state)));
+        let mut settings = Vec::new();
+        for wanted in wishes.into_iter().flat_map(|wish| wish.settings) {
+            match kept_in_registry(&wanted.address, &wanted.state) {
+                Some(kept) => settings.extend(kept),
+                None if wanted.address.kind() == "registry" => {
+                    settings.push((wanted.address, wanted.state));
+                }
+                None => not_registry.push(wanted.address.to_string()),
+            }
+        }
+        let text = registry_text::write(settings.iter().map(|(at, state)| (at, state)));
         let bytes = registry_text::encode(&text);
         (text, bytes)
     } else {
