@@ -83,3 +83,24 @@ fn drift_is_settled_as_its_owner_chooses() {
         place.run(&["rehearsal", "fault", "--others-write", &format!("{delay}=400")]).ok();
     }
 }
+
+#[test]
+fn what_only_the_owner_knows_is_asked_once() {
+    let place = Place::empty();
+    place.run(&["rehearsal", "new", "pc", "--like", "laptop"]).ok();
+    let path = place.pc().join("facts.toml");
+    let facts = fs_err::read_to_string(&path).unwrap().replace("\nprinter = false", "");
+    let unknown = "[unknown]\n\"uses.printer\" = \"only the owner can say\"\n\
+                   \"firmware.large_graphics_window\" = \"Windows does not tell\"\n";
+    fs_err::write(&path, format!("{facts}\n{unknown}")).unwrap();
+    // Passed over; then no answer, and one.
+    let (code, shown) = at_a_terminal(&place, "inspect --ask", "\rperhaps\r\x15yes\r");
+    assert_eq!(code, 0, "{shown}");
+    assert!(shown.contains("it takes yes or no") && shown.contains("1 answer kept"), "{shown}");
+    let inspected = place.json(&["inspect"]);
+    assert_eq!(inspected["facts"]["uses"]["printer"], true);
+    let unknown: Vec<_> = inspected["facts"]["unknown"].as_object().unwrap().keys().collect();
+    assert_eq!(unknown, ["firmware.large_graphics_window"]);
+    let (_, shown) = at_a_terminal(&place, "inspect --ask", "stop\r");
+    assert!(shown.contains("1 of 1") && shown.contains("0 answers kept"), "{shown}");
+}

@@ -219,9 +219,12 @@ fn put_back_by_hand(setting: &str, was: &str, trees: &mut Trees) {
         return bring_back(rest.split_once('#').unwrap().0, files);
     }
     if kind == "visual" {
-        trees.get_mut("visual").unwrap()[rest] = match was.split_once(" ms") {
-            Some((number, _)) => json!({"milliseconds": number.parse::<u32>().unwrap()}),
-            None => json!({"flag": was == "on"}),
+        let number = was.trim_end_matches(" ms").parse::<u32>();
+        trees.get_mut("visual").unwrap()[rest] = match number {
+            Ok(number) if was.ends_with(" ms") => json!({"milliseconds": number}),
+            Ok(number) => json!({"number": number}),
+            Err(_) if was.starts_with('"') => json!({"text": was.trim_matches('"')}),
+            Err(_) => json!({"flag": was == "on"}),
         };
         return;
     }

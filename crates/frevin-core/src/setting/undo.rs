@@ -9,7 +9,7 @@ use std::fmt::Write as _;
 use crate::plain_text::in_one_line;
 
 use super::{Address, ObjectPart, PowerSource, RunState, ServiceStart, StartType, State};
-use super::{ObjectSetting, Value};
+use super::{ObjectSetting, Value, VisualParameter};
 
 /// The readable sheet of what is not in the registry: one line a setting, with the command of
 /// Windows' own that puts it back where there is one.
@@ -67,6 +67,14 @@ fn by_hand(address: &Address, state: &State) -> Option<String> {
             )),
             State::Value(_) | State::Unreadable(_) => None,
         },
+        Address::Visual(VisualParameter::PointerAcceleration) => Some(
+            r"the numbers are MouseThreshold1, MouseThreshold2 and MouseSpeed in HKCU\Control Panel\Mouse; set them, sign out and in again"
+                .to_owned(),
+        ),
+        Address::Visual(VisualParameter::PointerSpeed) => Some(
+            r"the number is MouseSensitivity in HKCU\Control Panel\Mouse; set it, sign out and in again"
+                .to_owned(),
+        ),
         // Windows has a file or a command for these, or nothing that a person could do.
         Address::RegistryKey(_)
         | Address::RegistryValue(..)

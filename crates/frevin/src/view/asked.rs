@@ -82,7 +82,7 @@ impl AskReport {
 /// Shows a question, where its answer is found, and what needs it.
 pub(crate) fn show_question(question: &Question, page: &mut Page) {
     let (asked, found) = in_words(question.fact);
-    let asked = question.of.as_ref().map_or(asked.to_owned(), |of| format!("{of}: {asked}"));
+    let asked = question.of.as_ref().map_or(asked.to_owned(), |of| format!("{asked} ({of})"));
     page.paragraph_in(0, strong, &asked);
     if !found.is_empty() {
         page.paragraph(2, found);
