@@ -669,3 +669,19 @@ fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
     assert!(place.path().join("kept/pc/pc.toml").exists());
     place.run(&["demo", "--keep", "kept"]).fails(4);
 }
+
+#[test]
+fn a_restore_point_is_made_when_it_is_asked_for() {
+    let place = Place::new();
+    let made = place.json(&["snapshot", "restore-point", "--name", "Before the new driver"]);
+    assert_eq!(made["restore_point"], 1);
+    let kept = fs_err::read_to_string(place.pc().join("restore-points.json")).unwrap();
+    assert!(kept.contains("Before the new driver"), "{kept}");
+    assert_snapshot!(place.run(&["snapshot", "restore-point"]).ok().out, @"Made. Restore point 2 (Asked for by hand).");
+    let old = Place::empty();
+    old.run(&["rehearsal", "new", "pc", "--like", "old-pc"]).ok();
+    assert_snapshot!(old.run(&["snapshot", "restore-point"]).fails(6).err, @"
+    error: no restore point was made: they are switched off on this PC
+    help: `frevin tweak show safety/restore-points` says how to switch them on
+    ");
+}

@@ -370,9 +370,10 @@ fn displays_seen(apis: &Apis, unknown: &mut Unknown) -> Vec<Display> {
         let (largest_width_px, largest_height_px) =
             (largest.map(|mode| mode.width_px), largest.map(|mode| mode.height_px));
         let highest_refresh_at_any_size_hz = display.modes.iter().map(|mode| mode.refresh_hz).max();
-        let rates = display.modes.iter().filter(same_size).map(|mode| mode.refresh_hz);
+        let rates: Vec<u32> =
+            display.modes.iter().filter(same_size).map(|mode| mode.refresh_hz).collect();
         Display {
-            highest_refresh_hz: rates.max().unwrap_or(display.mode.refresh_hz),
+            highest_refresh_hz: highest_refresh_hz(&rates, display.mode.refresh_hz),
             largest_width_px,
             largest_height_px,
             highest_refresh_at_any_size_hz,
@@ -389,6 +390,15 @@ fn displays_seen(apis: &Apis, unknown: &mut Unknown) -> Vec<Display> {
         }
     };
     found.into_iter().map(display).collect()
+}
+
+/// The highest rate that reads back as it was set. Windows lists a rate of 59.94 Hz as 59 and as 60, and says
+/// 59 when 60 was set ("Screen refresh rate in Windows does not apply the user-selected settings", knowledge
+/// base), as with its like: where both are listed and the upper is not in use, it is the lower.
+fn highest_refresh_hz(rates: &[u32], in_use_hz: u32) -> u32 {
+    let highest = rates.iter().copied().max().unwrap_or(in_use_hz);
+    let is_listed_twice = rates.contains(&highest.saturating_sub(1));
+    if is_listed_twice && in_use_hz != highest { highest - 1 } else { highest }
 }
 
 fn adapters_seen(apis: &Apis, unknown: &mut Unknown) -> Vec<Adapter> {
@@ -469,6 +479,15 @@ fn uses(apis: &Apis, unknown: &mut Unknown) -> Uses {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_rate_that_is_listed_twice_is_the_one_that_reads_back() {
+        assert_eq!(highest_refresh_hz(&[30, 59, 60], 30), 59);
+        assert_eq!(highest_refresh_hz(&[30, 59, 60], 59), 59);
+        assert_eq!(highest_refresh_hz(&[59, 60], 60), 60);
+        assert_eq!(highest_refresh_hz(&[60, 120, 165], 60), 165);
+        assert_eq!(highest_refresh_hz(&[], 75), 75);
+    }
 
     #[test]
     fn a_card_is_told_by_its_bus_and_its_memory() {

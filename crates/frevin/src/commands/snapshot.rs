@@ -3,11 +3,11 @@
 use clap::Subcommand;
 use frevin_core::setting::{Address, Difference, State, differences};
 use frevin_ledger::{Snapshot, SnapshotId, SnapshotSummary};
-use frevin_pc::Pc;
+use frevin_pc::{Pc, RestorePoint};
 use serde::Serialize;
 
 use crate::context::Context;
-use crate::failure::Failure;
+use crate::failure::{Failure, Kind};
 use crate::outcome::{Outcome, View};
 use crate::view::{Page, Table, count, good, shown, strong, when};
 
@@ -29,6 +29,12 @@ pub(crate) enum SnapshotCommand {
     },
     /// List the snapshots of this PC
     List,
+    /// Have the PC make a restore point of its own, beside Frevin's snapshots
+    RestorePoint {
+        /// What the PC's own list of restore points calls it
+        #[arg(long, default_value = "Asked for by hand")]
+        name: String,
+    },
     /// Show what each setting held
     Show {
         /// The snapshot's number
@@ -58,6 +64,13 @@ struct DiffReport {
     differences: Vec<Difference>,
 }
 
+/// A restore point that the PC made.
+#[derive(Debug, Serialize)]
+struct RestorePointReport<'a> {
+    restore_point: u32,
+    name: &'a str,
+}
+
 type States = Vec<(Address, State)>;
 
 pub(crate) fn run(context: &Context, command: &SnapshotCommand) -> Result<Outcome, Failure> {
@@ -77,6 +90,26 @@ pub(crate) fn run(context: &Context, command: &SnapshotCommand) -> Result<Outcom
             let second = second.map(|id| ledger.snapshot(pc, SnapshotId(id))).transpose()?;
             Ok(Outcome::yes(&compare(&*machine, &first, second.as_ref())?))
         }
+        SnapshotCommand::RestorePoint { name } => {
+            let _lock = context.lock(&mut *machine)?;
+            match machine.restore_point(name)? {
+                RestorePoint::Made { number } => {
+                    Ok(Outcome::done(&RestorePointReport { restore_point: number, name }))
+                }
+                RestorePoint::SwitchedOff => Err(no_restore_point(
+                    "they are switched off on this PC",
+                )
+                .hint("`frevin tweak show safety/restore-points` says how to switch them on")),
+                RestorePoint::Refused { reason } => Err(no_restore_point(&reason).hint(
+                    "Windows makes one a day, unless it is told otherwise: see `frevin tweak show \
+                     safety/restore-point-frequency`",
+                )),
+                RestorePoint::NotOffered => Err(no_restore_point(
+                    "this PC does not offer restore points",
+                )
+                .hint("`frevin snapshot take` keeps the state of every setting all the same")),
+            }
+        }
         SnapshotCommand::List => {
             Ok(Outcome::yes(&SnapshotList { snapshots: ledger.snapshots(pc)? }))
         }
@@ -85,6 +118,10 @@ pub(crate) fn run(context: &Context, command: &SnapshotCommand) -> Result<Outcom
             Ok(Outcome::yes(&SnapshotReport(snapshot)))
         }
     }
+}
+
+fn no_restore_point(reason: &str) -> Failure {
+    Failure::new(Kind::RefusedAndUndone, format!("no restore point was made: {reason}"))
 }
 
 /// Every setting that the PC lists, and those that Frevin holds: a live PC does not list its registry.
@@ -128,6 +165,13 @@ fn compare(
         compared: a.len().max(b.len()),
         differences: differences(&a, &b),
     })
+}
+
+impl View for RestorePointReport<'_> {
+    fn show(&self, page: &mut Page) {
+        let (made, number) = (good("Made."), strong(self.restore_point));
+        page.line(format_args!("{made} Restore point {number} ({}).", self.name));
+    }
 }
 
 impl View for TakeReport {

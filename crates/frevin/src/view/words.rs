@@ -191,8 +191,9 @@ pub(crate) fn short(address: &Address) -> String {
 }
 
 fn power_setting(setting: Uuid) -> String {
-    // The GUID_* constants of Windows' makers; the last two are in the documentation of powercfg.
-    const NAMES: [(u128, &str); 16] = [
+    // The GUID_* constants of Windows' makers and the documentation of powercfg. "Fast cores" are those of
+    // the second efficiency class, where a processor has two.
+    const NAMES: [(u128, &str); 36] = [
         (0x893dee8e_2bef_41e0_89c6_b55d0929964c, "lowest processor state"),
         (0xbc5038f7_23e0_4960_96da_33abaf5935ec, "highest processor state"),
         (0xbe337238_0d82_4146_a960_4f3749d470c7, "boost mode"),
@@ -209,6 +210,26 @@ fn power_setting(setting: Uuid) -> String {
         (0x6738e2c4_e8a5_4a42_b16a_e040e769756e, "disk off after seconds"),
         (0x48e6b7a6_50f5_4782_a5d4_53bb8f07e226, "USB suspend"),
         (0x12bbebe6_58d6_4636_95bb_3217ef867c1a, "wireless saving"),
+        (0x893dee8e_2bef_41e0_89c6_b55d0929964d, "lowest processor state, fast cores"),
+        (0xbc5038f7_23e0_4960_96da_33abaf5935ed, "highest processor state, fast cores"),
+        (0x0cc5b647_c1df_4637_891a_dec35c318584, "fast cores kept awake"),
+        (0x36687f9e_e3a5_4dbf_b1dc_15eb381c6864, "thrift before speed, fast cores"),
+        (0x75b0ae3f_bce0_45a7_8c89_c9611c25e101, "clock cap in MHz, fast cores"),
+        (0xbae08b81_2d5e_4688_ad6a_13243356654b, "cores for short work"),
+        (0xd4e98f31_5ffe_4ce1_be31_1b38b384c009, "USB 3 link saving"),
+        (0x0b2d69d7_a2a1_449c_9680_f91c70521c60, "AHCI link saving"),
+        (0xd639518a_e56d_4345_8af2_b9f32fb26109, "NVMe first idle milliseconds"),
+        (0xfc95af4d_40e7_4b6d_835a_56d131dbc80e, "NVMe second idle milliseconds"),
+        (0xe69653ca_cf7f_4f05_aa73_cb833fa90ad4, "energy saver below percent"),
+        (0x5ca83367_6e45_459f_a27b_476b1d01c936, "lid"),
+        (0x7648efa3_dd9c_4e3e_b566_50f929386280, "power button"),
+        (0xbd3b718a_0680_4d9d_8ab2_e1d2b4ac806d, "wake timers"),
+        (0x94ac6d29_73ce_41a6_809f_6363ba21b47e, "hybrid sleep"),
+        (0x96996bc0_ad50_47ec_923b_6f41874dd9eb, "sleep button"),
+        (0x17aaa29b_8b43_4b94_aafe_35f64daaf1ee, "display dimmed after seconds"),
+        (0xaded5e82_b909_4619_9949_f5d71dac0bcb, "brightness"),
+        (0xf1fbfde2_a960_4165_9f88_50667911ce96, "brightness dimmed"),
+        (0xfbd9aa66_9553_4097_ba44_ed6e9d65eab8, "brightness by light"),
     ];
     let known = NAMES.iter().find(|(known, _)| Uuid::from_u128(*known) == setting);
     known.map_or_else(|| setting.to_string(), |(_, name)| (*name).to_owned())

@@ -232,7 +232,7 @@ fn of_key(key: &PlainKey) -> Option<Reason> {
         | Ready::Values { .. }
         | Ready::Objects { .. } => None,
     });
-    tree.or_else(|| service_of(key).filter(|name| is_fair_play(name)).map(|_| Reason::FairPlay))
+    tree.or_else(|| service_of(key).and_then(told_by_name))
 }
 
 /// The service that a key belongs to.
@@ -295,13 +295,15 @@ fn service(name: &WinName) -> Option<Reason> {
         }
         Ready::Tree(..) | Ready::Values { .. } | Ready::Objects { .. } => None,
     });
-    listed.or_else(|| is_fair_play(&seen).then_some(Reason::FairPlay))
+    listed.or_else(|| told_by_name(&seen))
 }
 
 fn of_object(setting: &ObjectSetting) -> Option<Reason> {
     let seen = as_it_looks(setting.object());
-    if is_fair_play(&seen) && setting.kind() != ObjectKind::Driver {
-        return Some(Reason::FairPlay);
+    if let Some(reason) = told_by_name(&seen)
+        && setting.kind() != ObjectKind::Driver
+    {
+        return Some(reason);
     }
     match setting.kind() {
         ObjectKind::Protection => return Some(Reason::Malware),
@@ -335,18 +337,25 @@ fn of_object(setting: &ObjectSetting) -> Option<Reason> {
     })
 }
 
-/// Whether a name says that it belongs to what guards games against cheats. The owner who takes
-/// it away is shut out of the game, or banned.
-fn is_fair_play(name: &WinName) -> bool {
+/// What a name says of itself: that it guards games against cheats, and the owner who takes it away is shut
+/// out of the game or banned; or that it guards the PC against malware.
+fn told_by_name(name: &WinName) -> Option<Reason> {
     let letters: String = name.folded().chars().filter(|c| c.is_alphanumeric()).collect();
-    letters.contains("ANTICHEAT")
+    let says = |words: &[&str]| words.iter().any(|word| letters.contains(word));
+    if says(&["ANTICHEAT"]) {
+        Some(Reason::FairPlay)
+    } else if says(&["ANTIVIRUS", "ANTIMALWARE", "ANTISPYWARE"]) {
+        Some(Reason::Malware)
+    } else {
+        None
+    }
 }
 
 /// Files that Windows' own programs go by, some of which run what is written there.
 fn of_file(setting: &FileSetting) -> Option<Reason> {
     let path = setting.file();
-    if path.names().iter().any(is_fair_play) {
-        return Some(Reason::FairPlay);
+    if let Some(reason) = path.names().iter().find_map(told_by_name) {
+        return Some(reason);
     }
     let is_of_windows = match path.place() {
         Place::LocalAppData

@@ -242,6 +242,8 @@ fn what_guards_fair_play_and_what_windows_runs_by_is_protected() {
     assert!(is_protected("service:Gorsehollow Anti-Cheat#start"));
     assert!(is_protected(r"registry:HKLM\SYSTEM\CurrentControlSet\Services\HollowAntiCheat#Start"));
     assert!(is_protected("startup:user-registry/Hollow AntiCheat#enabled"));
+    assert!(is_protected("startup:machine-registry/Gorsehollow Anti-Virus#enabled"));
+    assert!(is_protected("service:Gorsehollow Antimalware Host#start"));
     assert!(is_protected("text:program-files/Riders/AntiCheat/a.ini#ini:x"));
     assert!(is_protected("text:local-app-data/Packages/Any/LocalState/settings.json#json:/x"));
     assert!(is_protected(r"text:roaming-app-data\MICROSOFT\a.ini#ini:x"));
