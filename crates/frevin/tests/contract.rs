@@ -7,7 +7,8 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use frevin_core::setting::{
-    Address, PageFileSize, RegistryData, RunState, ServiceStart, State, Value, VisualParameter,
+    Address, Listed, PageFileSize, RegistryData, RunState, ServiceStart, State, Value,
+    VisualParameter,
 };
 use frevin_pc::Pc;
 use frevin_pc::conformance::{self, Sample, Samples};
@@ -72,6 +73,8 @@ fn what_is_real_here_keeps_the_contract() {
         &[
             (r"HKCU\Software\Frevin test\Deep#odd", odd(0x77, &[1, 2, 3])),
             (r"HKCU\Software\Frevin test\Deep#", string("the default value")),
+            (r"HKCU\Software\Frevin test\Deep#list", string("Here=1;There=0;")),
+            (r"HKCU\Software\Frevin test\Deep#flags", string("510")),
             (r"HKLM\SOFTWARE\Frevin test#none", odd(0, &[])),
             (r"HKLM\SOFTWARE\WOW6432Node\Frevin test#long", odd(3, &[7; 70_001])),
             (r"HKCU\Software\Microsoft\Windows\CurrentVersion\Run#Frevin test", string("none.exe")),
@@ -101,10 +104,24 @@ fn what_is_real_here_keeps_the_contract() {
             sample(r"registry:HKCU\Software\Frevin test\Deep#new", odd(0xABCD_EF01, &[9; 5])),
             sample(r"registry:HKCU\Software\Frevin test\Deep#", State::Absent),
             sample(r"registry:HKCU\Software\Frevin test\Fresh", Value::Key),
+            sample(
+                r"registry-part:HKCU\Software\Frevin test\Deep#list#pair:Here",
+                Value::Listed(Listed::new("2")),
+            ),
+            sample(
+                r"registry-part:HKCU\Software\Frevin test\Deep#list#pair:Fresh",
+                Value::Listed(Listed::new("1")),
+            ),
+            sample(
+                r"registry-part:HKCU\Software\Frevin test\Deep#flags#bits:0x4",
+                Value::Number(0),
+            ),
             sample(r"registry:HKLM\SOFTWARE\Frevin test#none", odd(7, &[1])),
             sample(r"registry:HKLM\SOFTWARE\WOW6432Node\Frevin test#long", string("short")),
             sample("service:BITS#start", start("disabled")),
             sample("visual:menu-delay", Value::Milliseconds(7)),
+            sample("visual:pointer-speed", Value::Number(5)),
+            sample("visual:pointer-acceleration", Value::Text("0 0 0".into())),
             sample(&format!("display:{display}#mode"), Value::Mode("800x600@60".parse().unwrap())),
             sample(&startup.to_string(), Value::Flag(false)),
             sample("adapter:Frevin test#option-*EEE", Value::Text("0".into())),
@@ -139,7 +156,7 @@ fn what_is_real_here_keeps_the_contract() {
     let violations = conformance::check(&mut pc, &samples).unwrap();
     assert!(violations.is_empty(), "{violations:#?}");
     let kinds: BTreeSet<_> = samples.writable.iter().map(|sample| sample.address.kind()).collect();
-    assert_eq!(kinds.len(), 8, "{kinds:?}");
+    assert_eq!(kinds.len(), 9, "{kinds:?}");
 }
 
 /// What Wine does not have, and some Windows do not: nothing ends the program, and every reading
