@@ -21,6 +21,7 @@ pub mod plain_text;
 pub mod preview;
 pub mod profile;
 pub mod registry_text;
+pub mod script_text;
 pub mod setting;
 pub mod settings_file;
 pub mod sift;

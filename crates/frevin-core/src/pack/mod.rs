@@ -1,6 +1,6 @@
-//! Strangers' packs of registry text: what of them the catalogue knows, and what is left.
+//! Strangers' packs of registry text and scripts: what of them the catalogue knows, and what is left.
 //!
-//! Practitioners pass registry files around. What a file sets and the catalogue has a tweak for is
+//! Practitioners pass registry files and scripts around. What a file sets and the catalogue has a tweak for is
 //! named; the rest is kept as plain settings, graded expert, with what is to be said against it.
 
 mod parts;
@@ -13,6 +13,7 @@ use serde::Serialize;
 
 use crate::facts::Facts;
 use crate::registry_text::{LineProblem, Operation, RegistryText};
+use crate::script_text::ScriptText;
 use crate::setting::{Address, State, Value, protection};
 use crate::tweak::{Arguments, Catalogue, Standing, TweakId};
 
@@ -25,8 +26,19 @@ pub struct PackFile {
     /// Its name, without folders.
     pub name: String,
     /// What it does.
-    pub text: RegistryText,
+    pub content: PackContent,
 }
+
+/// What a file of a pack does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PackContent {
+    /// It is registry text.
+    Registry(RegistryText),
+    /// It is a script.
+    Script(ScriptText),
+}
+
+type WantedStates = BTreeMap<Address, (State, String)>;
 
 /// What a pack comes to.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
@@ -81,42 +93,23 @@ pub struct Unusable {
 /// Reads what a pack does, on a PC with these facts.
 pub fn read(files: &[PackFile], catalogue: &Catalogue, facts: &Facts) -> Pack {
     let mut pack = Pack::default();
-    let mut wanted: BTreeMap<Address, (State, String)> = BTreeMap::new();
-    for PackFile { name, text } in files {
+    let mut wanted = WantedStates::new();
+    for PackFile { name, content } in files {
         let place = |line: usize| format!("{name}:{line}");
-        pack.unusable.extend(text.problems.iter().map(|LineProblem { line, message }| Unusable {
+        let problems = match content {
+            PackContent::Registry(text) => &text.problems,
+            PackContent::Script(text) => &text.problems,
+        };
+        pack.unusable.extend(problems.iter().map(|LineProblem { line, message }| Unusable {
             line: place(*line),
             reason: message.clone(),
         }));
-        for (index, entry) in text.entries.iter().enumerate() {
-            let line = place(entry.line);
-            match &entry.operation {
-                Operation::SetValue(key, name, data) => {
-                    let address = Address::RegistryValue(key.clone(), name.clone());
-                    wanted.insert(address, (Value::Registry(data.clone()).into(), line));
-                }
-                Operation::DeleteValue(key, name) => {
-                    let address = Address::RegistryValue(key.clone(), name.clone());
-                    wanted.insert(address, (State::Absent, line));
-                }
-                Operation::DeleteKey(key) => {
-                    let reason = format!(
-                        "it deletes {key} with all that is in it; Frevin takes away values one by one, \
-                         so that each comes back"
-                    );
-                    pack.unusable.push(Unusable { line, reason });
-                }
-                Operation::MakeKey(key) => {
-                    let next = text.entries.get(index + 1).map(|next| &next.operation);
-                    let is_filled = matches!(
-                        next,
-                        Some(Operation::SetValue(own, _, _) | Operation::DeleteValue(own, _)) if own == key
-                    );
-                    if !is_filled {
-                        let reason = format!("it makes the key {key} and puts nothing into it");
-                        pack.unusable.push(Unusable { line, reason });
-                    }
-                }
+        match content {
+            PackContent::Registry(text) => registry(text, place, &mut wanted, &mut pack.unusable),
+            PackContent::Script(text) => {
+                wanted.extend(text.settings.iter().map(|setting| {
+                    (setting.address.clone(), (setting.state.clone(), place(setting.line)))
+                }));
             }
         }
     }
@@ -134,6 +127,46 @@ pub fn read(files: &[PackFile], catalogue: &Catalogue, facts: &Facts) -> Pack {
         })
         .collect();
     pack
+}
+
+/// What registry text wants. A deleted key, and one that is made and left empty, are nothing to be used.
+fn registry(
+    text: &RegistryText,
+    place: impl Fn(usize) -> String,
+    wanted: &mut WantedStates,
+    unusable: &mut Vec<Unusable>,
+) {
+    for (index, entry) in text.entries.iter().enumerate() {
+        let line = place(entry.line);
+        match &entry.operation {
+            Operation::SetValue(key, name, data) => {
+                let address = Address::RegistryValue(key.clone(), name.clone());
+                wanted.insert(address, (Value::Registry(data.clone()).into(), line));
+            }
+            Operation::DeleteValue(key, name) => {
+                let address = Address::RegistryValue(key.clone(), name.clone());
+                wanted.insert(address, (State::Absent, line));
+            }
+            Operation::DeleteKey(key) => {
+                let reason = format!(
+                    "it deletes {key} with all that is in it; Frevin takes away values one by one, \
+                         so that each comes back"
+                );
+                unusable.push(Unusable { line, reason });
+            }
+            Operation::MakeKey(key) => {
+                let next = text.entries.get(index + 1).map(|next| &next.operation);
+                let is_filled = matches!(
+                    next,
+                    Some(Operation::SetValue(own, _, _) | Operation::DeleteValue(own, _)) if own == key
+                );
+                if !is_filled {
+                    let reason = format!("it makes the key {key} and puts nothing into it");
+                    unusable.push(Unusable { line, reason });
+                }
+            }
+        }
+    }
 }
 
 #[cfg(test)]

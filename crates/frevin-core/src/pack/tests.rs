@@ -35,7 +35,7 @@ const PACK: &str = r#"Windows Registry Editor Version 5.00
 
 fn pack(text: &str) -> Pack {
     let text = registry_text::read(text.as_bytes()).unwrap();
-    let files = [PackFile { name: "pack.reg".into(), text }];
+    let files = [PackFile { name: "pack.reg".into(), content: PackContent::Registry(text) }];
     read(&files, &Catalogue::built_in().unwrap(), &Facts::reference())
 }
 

@@ -28,7 +28,7 @@ pub fn documents(name: &ProfileName, pack: &Pack) -> PackDocuments {
         tweaks: Vec::new(),
         profile: Profile {
             name: name.clone(),
-            purpose: "Made of registry files; measure what it is worth".to_owned(),
+            purpose: "Made of strangers' files; measure what it is worth".to_owned(),
             scene: None,
             builds_on: Vec::new(),
             without: Vec::new(),
@@ -70,8 +70,8 @@ fn definition(id: &TweakId, settings: &[&PlainSetting]) -> String {
     let quoted = |text: &str| Toml::String(text.to_owned()).to_string();
     let mut text = format!(
         "id = \"{id}\"\n\
-         title = \"Plain settings of a registry file\"\n\
-         what = \"Sets {} values of the registry as the file does.\"\n\
+         title = \"Plain settings of a stranger's file\"\n\
+         what = \"Sets {} settings as the file does.\"\n\
          why = \"Whoever made the file knew; the catalogue does not.\"\n\
          may_break = \"Nobody has checked what these values do.\"\n\
          standing = \"contested\"\n\
@@ -102,16 +102,17 @@ fn definition(id: &TweakId, settings: &[&PlainSetting]) -> String {
             State::Value(Value::Listed(listed)) => {
                 text.push_str(&format!("value = {}\n", quoted(&listed.text)));
             }
-            State::Value(Value::Number(number)) => text.push_str(&format!("value = {number}\n")),
-            State::Value(Value::Text(held)) => {
-                text.push_str(&format!("value = {}\n", quoted(held)));
+            State::Value(value) => {
+                let value = Toml::try_from(value.plain())
+                    .map_or_else(|_| "\"\"".to_owned(), |value| value.to_string());
+                text.push_str(&format!("value = {value}\n"));
             }
-            // What the reader of packs makes is one of these, or absent.
-            State::Absent | State::Value(_) | State::Unreadable(_) => {
-                text.push_str("absent = true\n");
-            }
+            // A setting that cannot be read is nothing that a pack wants.
+            State::Absent | State::Unreadable(_) => text.push_str("absent = true\n"),
         }
     }
-    text.push_str("\n[[sources]]\ntitle = \"The registry file itself\"\nstates = \"What it sets, and not why.\"\n");
+    text.push_str(
+        "\n[[sources]]\ntitle = \"The file itself\"\nstates = \"What it sets, and not why.\"\n",
+    );
     text
 }

@@ -7,7 +7,8 @@ mod read;
 mod write;
 
 pub use read::{
-    Entry, LineProblem, Operation, RegistryText, RegistryTextError, RegistryTextVersion, read,
+    Entry, LineProblem, Operation, RegistryText, RegistryTextError, RegistryTextVersion, decode,
+    read,
 };
 pub use write::{encode, write};
 

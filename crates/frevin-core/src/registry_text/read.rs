@@ -97,7 +97,8 @@ pub fn read(bytes: &[u8]) -> Result<RegistryText, RegistryTextError> {
     Ok(RegistryText { version, entries: reader.found, problems: reader.problems })
 }
 
-fn decode(bytes: &[u8]) -> Option<String> {
+/// The text of a file, in whichever encoding Windows' own programs write it; nothing where it is none.
+pub fn decode(bytes: &[u8]) -> Option<String> {
     let (text, has_errors) = match bytes {
         [0xFF, 0xFE, rest @ ..] => UTF_16LE.decode_without_bom_handling(rest),
         [0xFE, 0xFF, rest @ ..] => UTF_16BE.decode_without_bom_handling(rest),

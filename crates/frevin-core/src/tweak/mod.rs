@@ -17,6 +17,7 @@ pub use definition::{
     TweakIdError, Wanted,
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
+pub(crate) use target::bytes_of;
 pub use target::state_from_words;
 pub(crate) use target::written;
 pub use usage::TweakUse;

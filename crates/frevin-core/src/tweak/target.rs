@@ -320,7 +320,7 @@ fn registry_data(written_type: WrittenType, written: &Json) -> Result<RegistryDa
     }
 }
 
-fn bytes_of(text: &str) -> Option<Vec<u8>> {
+pub(crate) fn bytes_of(text: &str) -> Option<Vec<u8>> {
     let digits: Vec<u8> = text
         .chars()
         .filter(|c| !c.is_whitespace())

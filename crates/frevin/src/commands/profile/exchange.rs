@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use frevin_core::facts::Facts;
-use frevin_core::pack::{self, Pack, PackFile, kept_in_registry};
+use frevin_core::pack::{self, Pack, PackContent, PackFile, kept_in_registry};
 use frevin_core::plain_text::in_one_line;
 use frevin_core::preview::{LeftOut, Wish};
 use frevin_core::profile::{
@@ -12,10 +12,12 @@ use frevin_core::profile::{
     remarks, stand_alone, wish_differences, without_private,
 };
 use frevin_core::registry_text;
+use frevin_core::script_text::{self, ScriptLanguage};
 use frevin_core::setting::PowerSource;
 use frevin_core::tweak::{Catalogue, TweakId};
 use frevin_ledger::Ledger;
 use serde::Serialize;
+use uuid::Uuid;
 
 use super::super::output::Output;
 use crate::context::Context;
@@ -201,13 +203,17 @@ pub(super) fn import(
     files: &[PathBuf],
     name: Option<&ProfileName>,
 ) -> Result<Outcome, Failure> {
-    let is_registry =
-        |path: &PathBuf| path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("reg"));
+    let is_of_pack = |path: &PathBuf| {
+        let ending = path.extension().unwrap_or_default().to_string_lossy();
+        ending.eq_ignore_ascii_case("reg") || ScriptLanguage::of_ending(&ending).is_some()
+    };
     match files {
-        _ if files.iter().all(is_registry) => import_pack(context, files, name),
+        _ if files.iter().all(is_of_pack) => import_pack(context, files, name),
         [file] => import_profile(context, file, name),
-        _ => Err(Failure::new(Kind::Usage, "these files do not belong together")
-            .hint("name one profile document (.toml), or any number of registry files (.reg)")),
+        _ => Err(Failure::new(Kind::Usage, "these files do not belong together").hint(
+            "name one profile document (.toml), or any number of registry files (.reg) and scripts \
+             (.bat, .cmd, .ps1)",
+        )),
     }
 }
 
@@ -282,13 +288,15 @@ fn import_pack(
 ) -> Result<Outcome, Failure> {
     let catalogue = context.catalogue()?;
     let mut ledger = context.ledger()?;
-    let read = files.iter().map(|file| read_registry(file)).collect::<Result<Vec<_>, Failure>>()?;
     let name = match name {
         Some(name) => name.clone(),
         None => name_of(&files[0])?,
     };
     refuse_known(&ledger, &name)?;
     let (facts, _) = facts_here(context)?;
+    let plan = facts.power.plan_in_force;
+    let read =
+        files.iter().map(|file| read_file(file, plan)).collect::<Result<Vec<_>, Failure>>()?;
     let pack = pack::read(&read, &catalogue, &facts);
     let made = pack::documents(&name, &pack);
     if made.profile.entries.is_empty() && made.left_out.is_empty() {
@@ -306,14 +314,26 @@ fn import_pack(
     Ok(Outcome::done(&ImportReport { saved, pack: Some(pack), remarks, definitions }))
 }
 
-fn read_registry(file: &Path) -> Result<PackFile, Failure> {
+fn read_file(file: &Path, plan_in_force: Option<Uuid>) -> Result<PackFile, Failure> {
     let shown = file.display();
     let bytes = strangers_file::read(file, LONGEST_BYTES, "pack")?;
-    let text = registry_text::read(&bytes)
-        .map_err(|error| Failure::new(Kind::BadInput, format!("{shown}: {error}")))?;
+    let ending = file.extension().unwrap_or_default().to_string_lossy();
+    let content = match ScriptLanguage::of_ending(&ending) {
+        Some(language) => {
+            let text = registry_text::decode(&bytes).ok_or_else(|| {
+                Failure::new(Kind::BadInput, format!("{shown} is no text"))
+                    .hint("nothing was taken in")
+            })?;
+            PackContent::Script(script_text::read(&text, language, plan_in_force))
+        }
+        None => PackContent::Registry(
+            registry_text::read(&bytes)
+                .map_err(|error| Failure::new(Kind::BadInput, format!("{shown}: {error}")))?,
+        ),
+    };
     // The name goes into comments and messages: it is a line of text there, whatever it holds.
     let name = file.file_name().unwrap_or_default().to_string_lossy();
-    Ok(PackFile { name: in_one_line(&name).into_owned(), text })
+    Ok(PackFile { name: in_one_line(&name).into_owned(), content })
 }
 
 /// A profile's name made of a file's.
