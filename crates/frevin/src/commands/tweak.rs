@@ -20,6 +20,7 @@ use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::target::find_tweak;
 use crate::outcome::{Outcome, View};
 use crate::view::evidence::show_evidence;
+use crate::view::plan::{DangersTold, show_by_hand, show_dangers};
 use crate::view::{Page, Table, bad, count, dim, good, named_among, shown, strong, warn};
 
 /// The catalogue of tweaks
@@ -325,7 +326,7 @@ impl View for TweakReport<'_> {
         if !self.also_called.is_empty() {
             page.paragraph_in(2, dim, &format!("Also called: {}", self.also_called.join(", ")));
         }
-        crate::view::plan::show_dangers(self.dangers.iter(), page);
+        show_dangers(self.dangers.iter(), page);
         for text in [self.what, self.why] {
             page.paragraph(2, text);
         }
@@ -334,16 +335,11 @@ impl View for TweakReport<'_> {
         page.heading(format_args!("Standing: {}", standing(self.standing)));
         page.paragraph(2, self.standing_reason);
         page.blank();
-        page.pairs([
-            ("risk", self.risk.to_string()),
-            (
-                "acts after",
-                match self.takes_effect {
-                    TakesEffect::Now => "nothing more: at once".to_owned(),
-                    later => format!("a {later}"),
-                },
-            ),
-        ]);
+        let acts_after = match self.takes_effect {
+            TakesEffect::Now => "nothing more: at once".to_owned(),
+            later => format!("a {later}"),
+        };
+        let mut lines = vec![("risk", self.risk.to_string()), ("acts after", acts_after)];
         let related = [
             ("does nothing without", self.needs),
             ("cannot be combined with", self.conflicts),
@@ -352,7 +348,8 @@ impl View for TweakReport<'_> {
         let names =
             |ids: &[TweakId]| ids.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let related = related.into_iter().filter(|(_, ids)| !ids.is_empty());
-        page.pairs(related.map(|(how, ids)| (how, names(ids))));
+        lines.extend(related.map(|(how, ids)| (how, names(ids))));
+        page.pairs(lines);
         for (name, parameter) in self.parameters {
             page.heading(format_args!("Parameter {name}"));
             page.paragraph(2, &parameter.meaning);
@@ -370,7 +367,7 @@ impl View for TweakReport<'_> {
             }
         }
         if let Some(by_hand) = &self.by_hand {
-            crate::view::plan::show_by_hand(std::slice::from_ref(by_hand), page);
+            show_by_hand(std::slice::from_ref(by_hand), DangersTold::Above, page);
         }
         if let Some(measured) = &self.measured {
             let is_told = !self.evidence.is_empty() && measured.comparisons.is_empty();

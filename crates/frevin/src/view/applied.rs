@@ -3,7 +3,7 @@
 use frevin_core::setting::TakesEffect;
 use frevin_pc::RestorePoint;
 
-use super::plan::{show_by_hand, with_article};
+use super::plan::{DangersTold, show_by_hand, with_article};
 use super::{Page, count, dim, good, strong, warn};
 use crate::operations::apply::ApplyReport;
 use crate::outcome::View;
@@ -46,7 +46,7 @@ impl View for ApplyReport {
                 page.pairs(next);
             }
         }
-        show_by_hand(&self.by_hand, page);
+        show_by_hand(&self.by_hand, DangersTold::Here, page);
         for left in &self.left_out {
             let reasons = left.reasons.join("; ");
             page.line(format_args!("{} {}: {reasons}", dim("left out"), left.used));

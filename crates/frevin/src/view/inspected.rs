@@ -152,6 +152,10 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
             adapter.link_mbit_s.map_or("no link".to_owned(), |speed| format!("{speed} Mbit/s"));
         ("network", format!("{}, {kind}, {link}", adapter.name))
     }));
+    if !facts.games.is_empty() {
+        let games: Vec<&str> = facts.games.iter().map(|game| game.name.as_str()).collect();
+        lines.push(("games", games.join(", ")));
+    }
     let load = [
         (facts.load.processes, "processes"),
         (facts.load.services_running, "services"),

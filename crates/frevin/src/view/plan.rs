@@ -85,8 +85,11 @@ impl View for PlanReport<'_> {
         if !self.dangers.is_empty() {
             page.blank();
             page.line(strong("Before anything else"));
+            let mut told = None;
             for DangerOf { tweak, danger } in &self.dangers {
-                page.line(format_args!("  {}", strong(tweak)));
+                if told.replace(tweak) != Some(tweak) {
+                    page.line(format_args!("  {}", strong(tweak)));
+                }
                 show_dangers(std::iter::once(*danger), page);
             }
         }
@@ -121,7 +124,7 @@ impl View for PlanReport<'_> {
             }
         }
         self.show_put_back(page);
-        show_by_hand(self.by_hand, page);
+        show_by_hand(self.by_hand, DangersTold::Above, page);
         let left_out: Vec<_> = self.plan.left_out.iter().chain(self.does_not_fit).collect();
         if !left_out.is_empty() {
             page.heading("Left out");
@@ -233,8 +236,17 @@ impl PlanReport<'_> {
     }
 }
 
+/// Where the dangers of what is done by hand are told.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum DangersTold {
+    /// On the page above.
+    Above,
+    /// With each task.
+    Here,
+}
+
 /// A checklist of what a person does.
-pub(crate) fn show_by_hand(by_hand: &[ByHand], page: &mut Page) {
+pub(crate) fn show_by_hand(by_hand: &[ByHand], dangers: DangersTold, page: &mut Page) {
     if by_hand.is_empty() {
         return;
     }
@@ -248,7 +260,7 @@ pub(crate) fn show_by_hand(by_hand: &[ByHand], page: &mut Page) {
         page.line(format_args!("  {mark}  {}  {}", strong(&task.tweak), task.title));
         if task.is_done != Some(true) {
             page.paragraph(4, &task.why);
-            for danger in &task.dangers {
+            for danger in task.dangers.iter().filter(|_| dangers == DangersTold::Here) {
                 page.paragraph_in(4, bad, &format!("{} First: {}", danger.what, danger.first));
             }
             for (number, step) in task.steps.iter().enumerate() {
