@@ -63,6 +63,7 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
       drive       C: solid-state, system, 118 of 476 GiB free
       drive       D: spinning, 640 of 1863 GiB free
       network     Ethernet, cable, 1000 Mbit/s
+      games       Gorsehollow Riders
       runs        170 processes, 91 services, 5 things start with it
       owner uses  printer, file search, Bluetooth
 

@@ -72,8 +72,8 @@ call other.bat"#;
     20 power:active-plan = high performance
     21 power:8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c/7516b95f-f776-4464-8c53-06167f40cc99/3c0bc021-c8a8-4e07-a973-6b14cbcb2b7e#mains = 600
     22 power:54533251-82be-4824-96c1-47b60b740d00/be337238-0d82-4146-a960-4f3749d470c7#hidden = off
-    24 boot:current#element-disabledynamictick = "true"
-    25 boot:current#element-tscsyncpolicy = "enhanced"
+    24 boot:current#element-disabledynamictick = "yes"
+    25 boot:current#element-tscsyncpolicy = "Enhanced"
     26 boot:current#element-useplatformclock = absent
     27 boot:bootmgr#element-timeout = "3"
     28 task:\Microsoft\Windows\Made Up\Collect#enabled = off
