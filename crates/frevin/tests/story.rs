@@ -584,13 +584,11 @@ fn tweaks_of_named_things_are_previewed_in_plain_words() {
       task ProgramDataUpdater, enabled                 on   off    now
       task Consolidator, enabled                       on   off    now
       task UsbCeip, enabled                            on   off    now
-      left out of it: this PC does not have task:\Microsoft\Windows\Customer Experience Improvement
-      Program\KernelCeipTask#enabled
-      left out of it: this PC does not have task:\Microsoft\Windows\Application
-      Experience\AitAgent#enabled
-      left out of it: this PC does not have task:\Microsoft\Windows\Application
-      Experience\MareBackup#enabled
-      left out of it: this PC does not have task:\Microsoft\Windows\Autochk\Proxy#enabled
+      left out of it: this PC has no task \Microsoft\Windows\Customer Experience Improvement
+      Program\KernelCeipTask
+      left out of it: this PC has no task \Microsoft\Windows\Application Experience\AitAgent
+      left out of it: this PC has no task \Microsoft\Windows\Application Experience\MareBackup
+      left out of it: this PC has no task \Microsoft\Windows\Autochk\Proxy
 
     memory/page-file  Size the page file  contested, trade-off
       setting            now             after          takes effect

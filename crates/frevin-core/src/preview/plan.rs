@@ -10,7 +10,7 @@ use super::order::rank_on;
 use super::readings::Readings;
 use crate::layers::{ChangeId, Layers};
 use crate::setting::{
-    Address, RunState, StartType, State, TakesEffect, Value, plan_in_words, protection,
+    Address, ObjectKind, RunState, StartType, State, TakesEffect, Value, plan_in_words, protection,
 };
 use crate::tweak::{TweakUse, Wanted};
 
@@ -376,12 +376,7 @@ impl<R: Readings> Planner<'_, R> {
         let is_missing = *after != State::Absent
             && !address.may_be_absent()
             && self.state(address)? == State::Absent;
-        Ok(is_missing.then(|| match address {
-            Address::ServiceStart(name) | Address::ServiceRunning(name) => {
-                format!("this PC has no service {name}")
-            }
-            _ => format!("this PC does not have {address}"),
-        }))
+        Ok(is_missing.then(|| not_here(address)))
     }
 
     /// Why a setting cannot be held beside what is held already: of a registry value, the whole and its
@@ -537,13 +532,38 @@ impl<R: Readings> Planner<'_, R> {
     }
 }
 
+/// That this PC does not have a setting, or the thing that it is of.
+fn not_here(address: &Address) -> String {
+    match address {
+        Address::ServiceStart(name) | Address::ServiceRunning(name) => {
+            format!("this PC has no service {name}")
+        }
+        Address::Object(setting) => {
+            let (kind, name) = (setting.kind().name(), setting.object());
+            match setting.kind() {
+                ObjectKind::Task | ObjectKind::App | ObjectKind::Feature => {
+                    format!("this PC has no {kind} {name}")
+                }
+                ObjectKind::Startup => format!("this PC does not start {name} by itself"),
+                // The thing may be there, and lack this of it only.
+                ObjectKind::Display
+                | ObjectKind::Adapter
+                | ObjectKind::Device
+                | ObjectKind::Boot
+                | ObjectKind::PageFile
+                | ObjectKind::Driver
+                | ObjectKind::Protection => format!("{kind} {name} has no {}", setting.part_name()),
+            }
+        }
+        other => format!("this PC does not have {other}"),
+    }
+}
+
 /// Why a setting cannot be brought from `before` to `after` on this PC at all.
 fn obstacle(address: &Address, before: &State, after: &State) -> Option<String> {
     match before {
         State::Unreadable(reason) => Some(format!("{address} cannot be read: {reason}")),
-        State::Absent if after != before && !address.may_be_absent() => {
-            Some(format!("this PC does not have {address}"))
-        }
+        State::Absent if after != before && !address.may_be_absent() => Some(not_here(address)),
         // Once it is gone it could not be made again.
         State::Value(_) if *after == State::Absent && !address.may_be_absent() => {
             Some(format!("{address} cannot be taken away"))

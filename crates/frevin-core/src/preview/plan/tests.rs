@@ -179,7 +179,7 @@ fn what_this_pc_does_not_have_is_left_out_and_the_rest_is_done() {
     let reasons = |left: &[LeftOut]| -> Vec<String> {
         left.iter().flat_map(|left| left.reasons.clone()).collect()
     };
-    assert_eq!(reasons(&plan.parts_left_out), [r"this PC does not have task:\Gone#enabled"]);
+    assert_eq!(reasons(&plan.parts_left_out), [r"this PC has no task \Gone"]);
     assert_eq!(reasons(&plan.left_out), [format!("this PC has no power plan {plan_of}")]);
 }
 
