@@ -238,3 +238,38 @@ fn devices_are_listed_and_one_that_can_be_spared_is_started_anew() {
     assert!(said.err.contains("could not be spared"), "{}", said.err);
     place.run(&["device", "restart", "Nothing", "--yes"]).fails(3);
 }
+
+#[test]
+fn a_list_of_values_is_taken_into_a_games_file_one_by_one() {
+    let place = Place::new();
+    let file = place.pc().join("files/documents/Gorsehollow Riders/options.ini");
+    let before = fs_err::read(&file).unwrap();
+    let at = "file=documents/Gorsehollow Riders/options.ini";
+    let apply = |values: &str, form: &str| {
+        let (values, form) = (format!("values={values}"), format!("form={form}"));
+        let set = ["--set", at, "--set", &form, "--set", &values];
+        place.run(&[&["apply", "--tweak", "games/file-values", "--yes"], &set[..]].concat())
+    };
+    apply("[Video]VSync=0, [Video]MaxFps={rate}, [Fresh]a=b=c, [Video]Workers={cores}", "ini").ok();
+    let now = fs_err::read_to_string(&file).unwrap();
+    for line in ["VSync=0          ; 0 off, 1 on", "MaxFps=60", "a=b=c", "Workers=6", "Shadows=3"] {
+        assert!(now.contains(line), "{line}: {now}");
+    }
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(fs_err::read(&file).unwrap(), before);
+    let said = apply("VSync", "ini").ok().out;
+    assert!(said.contains("needs a name, an equals sign"), "{said}");
+
+    let json = ["--tweak", "games/json-values", "--yes", "--set"];
+    let at = "file=local-app-data/Gorsehollow Riders/engine.json";
+    let values = r#"values=/graphics/upscaling=true, /graphics/mode="a=b", /graphics/rate={rate}, /graphics/renderScale=0.5"#;
+    place.run(&[&["apply"], &json[..], &[at, "--set", values]].concat()).ok();
+    let file = place.pc().join("files/local-app-data/Gorsehollow Riders/engine.json");
+    let now = fs_err::read_to_string(&file).unwrap();
+    for member in
+        [r#""upscaling": true"#, r#""mode": "a=b""#, r#""rate": 60"#, r#""renderScale": 0.5"#]
+    {
+        assert!(now.contains(member), "{member}: {now}");
+    }
+    place.run(&["rollback", "--all", "--yes"]).ok();
+}

@@ -746,16 +746,20 @@ fn what_the_owner_tells_is_known_and_what_nobody_asked_is_told() {
     let preview = ["preview", "--tweak", "recording/background"];
     let said = pc.frevin(&preview).ok();
     assert!(said.out.contains("facts.uses.recording is not known"), "{}", said.out);
+    let asked = pc.frevin(&["inspect", "--ask"]).ok().out;
+    assert!(asked.contains("Do you record or stream your play?"), "{asked}");
+    assert!(asked.contains("[facts.uses]  recording = true or false"), "{asked}");
     let tell = |text: &str| {
         let path = pc.home().join("config.toml");
         fs_err::write(&path, text).unwrap();
     };
     tell(
-        "[facts.windows]\nobeys_policies = false\n[facts.uses]\nrecording = false\n[facts.drives.\"C:\"]\nkind = \"solid-state\"\n",
+        "[facts.windows]\nwaits_for_restart = false\n[facts.uses]\nrecording = false\n[facts.drives.\"C:\"]\nkind = \"solid-state\"\n",
     );
     let known = unknown(&pc);
     assert!(!known.contains(&"uses.recording".to_owned()), "{known:?}");
     assert!(pc.frevin(&preview).ok().out.contains("would be written"));
+    assert!(!pc.frevin(&["inspect", "--ask"]).ok().out.contains("record or stream"));
     tell("[facts.uses]\nteapot = false\n");
     let said = pc.frevin(&["inspect"]).fails(4);
     assert!(said.err.contains("this PC has no uses.teapot"), "{}", said.err);

@@ -19,11 +19,27 @@ use thiserror::Error;
 
 pub use template::Template;
 
-static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
+static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| {
+    let mut environment = Env::stdlib();
+    // Of these, only what is listed below can be called: some of the others make long texts of short ones.
+    // It fails where a name is taken, which a test would show: `split` would be unknown.
+    let _ = environment.add_extension(cel::extensions::strings);
+    Arc::new(environment)
+});
 
 /// Functions that expressions may call by name. Operators and macros are always allowed.
-const FUNCTIONS: [&str; 9] =
-    ["size", "contains", "startsWith", "endsWith", "int", "double", "string", "min", "max"];
+const FUNCTIONS: [&str; 10] = [
+    "size",
+    "contains",
+    "startsWith",
+    "endsWith",
+    "split",
+    "int",
+    "double",
+    "string",
+    "min",
+    "max",
+];
 
 /// How long an expression may be, in characters.
 const LONGEST: usize = 1000;
