@@ -282,6 +282,11 @@ impl Context {
         self.configure(&configuration)
     }
 
+    /// Whether `--yes` gave the owner's word.
+    pub(crate) fn has_word(&self) -> bool {
+        self.yes
+    }
+
     /// Whether somebody is there who can be asked.
     pub(crate) fn can_ask(&self) -> bool {
         !self.json && std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
@@ -374,7 +379,7 @@ impl Context {
         if self.yes {
             return Ok(());
         }
-        if self.json || !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        if !self.can_ask() {
             return Err(Failure::new(Kind::Usage, "nothing was changed: this needs your word")
                 .hint("say --yes, or run it in a terminal to be asked"));
         }
@@ -394,11 +399,7 @@ impl Context {
     /// Asks the owner a question of its own, which a word for everything does not answer; no where nobody can be
     /// asked.
     pub(crate) fn asks_owner(&self, question: &str) -> Result<bool, Failure> {
-        if self.yes
-            || self.json
-            || !std::io::stdin().is_terminal()
-            || !std::io::stderr().is_terminal()
-        {
+        if self.yes || !self.can_ask() {
             return Ok(false);
         }
         dialoguer::Confirm::new()
@@ -412,7 +413,7 @@ impl Context {
     ///
     /// Where there is no terminal to ask at, nobody is there who could.
     pub(crate) fn wait_for_owner(&self, what: &str) -> Result<(), Failure> {
-        if self.json || !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        if !self.can_ask() {
             return Err(Failure::new(Kind::Usage, "this needs somebody at the PC")
                 .hint("run it in a terminal, or let a command begin the runs of the scene"));
         }
@@ -426,8 +427,7 @@ impl Context {
     /// Asks whether the owner can still read the screen, and takes no answer within so long for a
     /// no. Where there is no terminal to ask at, or `--yes` said not to, the answer is yes.
     pub(crate) fn is_readable(&self, question: &str, within: Duration) -> bool {
-        let can_ask = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
-        if self.yes || self.json || !can_ask {
+        if self.yes || !self.can_ask() {
             return true;
         }
         let seconds = within.as_secs();
@@ -449,8 +449,7 @@ impl Context {
         question: &str,
         ways: &[&str],
     ) -> Result<Option<usize>, Failure> {
-        let can_ask = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
-        if self.yes || self.json || !can_ask {
+        if self.yes || !self.can_ask() {
             return Ok(None);
         }
         shown.print()?;

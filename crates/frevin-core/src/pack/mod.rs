@@ -38,6 +38,7 @@ pub enum PackContent {
     Script(ScriptText),
 }
 
+/// What a pack wants: the state of each setting, and where it says so.
 type WantedStates = BTreeMap<Address, (State, String)>;
 
 /// What a pack comes to.

@@ -3,15 +3,11 @@
 //! A registry file can only set such a value as a whole, over what else it held. Taken apart, what the file
 //! is about is changed, and the rest stays.
 
-use std::collections::BTreeMap;
-
+use super::WantedStates;
 use crate::setting::{
     Address, BitMask, KeyPath, Listed, RegistryData, RegistryPart, State, Value, VisualParameter,
     WinName,
 };
-
-/// What a pack wants: the state of each setting, and where it says so.
-pub(super) type Wanted = BTreeMap<Address, (State, String)>;
 
 /// How the values of a key are put together.
 enum Form {
@@ -41,8 +37,8 @@ const ACCELERATION: [&str; 3] = ["MouseThreshold1", "MouseThreshold2", "MouseSpe
 const SPEED: &str = "MouseSensitivity";
 
 /// Takes apart what is put together.
-pub(super) fn take_apart(wanted: Wanted) -> Wanted {
-    let mut apart = Wanted::new();
+pub(super) fn take_apart(wanted: WantedStates) -> WantedStates {
+    let mut apart = WantedStates::new();
     for (address, (state, line)) in wanted {
         match parts(&address, &state) {
             Some(parts) => {
@@ -90,10 +86,10 @@ fn parts(address: &Address, state: &State) -> Option<Vec<(Address, State)>> {
 }
 
 /// The three values of the pointer's acceleration, and its speed, are system parameters that act at once.
-fn pointer(wanted: &mut Wanted) {
+fn pointer(wanted: &mut WantedStates) {
     let Ok(mouse) = MOUSE.parse::<KeyPath>() else { return };
     let at = |name: &str| Address::RegistryValue(mouse.clone(), name.into());
-    let number = |wanted: &Wanted, name: &str| -> Option<u32> {
+    let number = |wanted: &WantedStates, name: &str| -> Option<u32> {
         let (State::Value(Value::Registry(data)), _) = wanted.get(&at(name))? else { return None };
         data.as_text()?.parse().ok()
     };
@@ -145,7 +141,7 @@ mod tests {
     #[test]
     fn what_is_put_together_is_taken_apart() {
         let text = |text: &str| State::from(Value::Registry(RegistryData::string(text)));
-        let wanted: Wanted = [
+        let wanted: WantedStates = [
             (r"HKCU\SOFTWARE\Microsoft\DirectX\UserGpuPreferences#C:\x.exe", "GpuPreference=2;"),
             (
                 r"HKCU\SOFTWARE\Microsoft\Windows NT\CurrentVersion\AppCompatFlags\Layers#C:\x.exe",

@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::Recognised;
+use super::{Recognised, WantedStates};
 use crate::facts::Facts;
 use crate::setting::{Address, KeyPath, State, Value, WinName};
 use crate::tweak::{Argument, Arguments, Catalogue, ParameterKind, Tweak, TweakId, Wanted};
 
 /// Takes the settings of every tweak that is wanted whole out of `wanted`, and names the tweak.
 pub(super) fn recognise(
-    wanted: &mut BTreeMap<Address, (State, String)>,
+    wanted: &mut WantedStates,
     catalogue: &Catalogue,
     facts: &Facts,
 ) -> Vec<Recognised> {
@@ -45,7 +45,7 @@ pub(super) fn recognise(
 
 /// What may have been chosen of a tweak: each parameter's choices, and for numbers and texts what
 /// is wanted of registry values.
-fn candidates(tweak: &Tweak, wanted: &BTreeMap<Address, (State, String)>) -> Vec<Arguments> {
+fn candidates(tweak: &Tweak, wanted: &WantedStates) -> Vec<Arguments> {
     /// More combinations than that are not worth trying.
     const MOST: usize = 400;
     let mut all = vec![Arguments::new()];

@@ -84,18 +84,22 @@ pub(super) fn commands(text: &str, language: ScriptLanguage) -> Vec<Command> {
 }
 
 impl Splitter<'_> {
-    fn push(&mut self, c: char) {
-        if self.words.is_empty() && self.word.is_none() {
+    /// The word that is being read; a new one where there is none.
+    fn begin_word(&mut self) -> &mut Word {
+        if self.is_at_start() {
             self.begun = self.line;
         }
-        self.word.get_or_insert_with(Word::default).text.push(c);
+        self.word.get_or_insert_with(Word::default)
+    }
+
+    fn push(&mut self, c: char) {
+        self.begin_word().text.push(c);
     }
 
     fn computed(&mut self, c: char) {
-        self.push(c);
-        if let Some(word) = &mut self.word {
-            word.is_computed = true;
-        }
+        let word = self.begin_word();
+        word.text.push(c);
+        word.is_computed = true;
     }
 
     fn is_at_start(&self) -> bool {
@@ -236,13 +240,6 @@ impl Splitter<'_> {
         let mut ahead = self.rest.clone();
         ahead.next();
         ahead.next().is_some_and(|c| !c.is_whitespace())
-    }
-
-    fn begin_word(&mut self) {
-        if self.is_at_start() {
-            self.begun = self.line;
-        }
-        self.word.get_or_insert_with(Word::default);
     }
 
     fn power_shell(&mut self, c: char) {

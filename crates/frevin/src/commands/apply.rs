@@ -12,9 +12,9 @@ use crate::operations::target::Unsaved;
 use crate::operations::trial::refuse_open;
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View as _};
-use crate::view::Page;
 use crate::view::evidence::measured_worse_in_words;
-use crate::view::plan::{PlanReport, dangers};
+use crate::view::plan::{DangerOf, PlanReport, dangers};
+use crate::view::{Page, in_lines};
 
 /// Apply a profile: snapshot first, every write read back, all of it or nothing
 #[derive(Debug, Args)]
@@ -45,13 +45,12 @@ pub(crate) fn run(context: &Context, args: &ApplyArgs) -> Result<Outcome, Failur
         let mut page = Page::default();
         let (told, uses) = of_wishes(context, &*pc, &ledger, &order.target.wishes)?;
         let measured_worse = measured_worse(&told, &uses);
-        // Whoever gave their word before does not see the plan.
-        for worse in &measured_worse {
-            context.say_on_terminal(format_args!("{}", measured_worse_in_words(worse)));
-        }
         let dangers = dangers(&order.plan, &order.target.by_hand, &catalogue);
-        for danger in &dangers {
-            context.say_on_terminal(format_args!("{}", danger.in_words()));
+        // Whoever gave their word before does not see the plan.
+        if context.has_word() {
+            let worse = measured_worse.iter().map(|worse| measured_worse_in_words(worse));
+            let told = worse.chain(dangers.iter().map(DangerOf::in_words));
+            told.for_each(|text| context.say_on_terminal(in_lines(&text)));
         }
         let report = PlanReport {
             dangers,

@@ -21,7 +21,7 @@ pub(crate) mod verdict;
 pub(crate) mod visits;
 mod words;
 
-pub(crate) use page::{Page, Table, bad, dim, good, strong, warn, written};
+pub(crate) use page::{Page, Table, bad, dim, good, in_lines, strong, warn, written};
 pub(crate) use plots::{Histogram, LongestFrames, frame_line, interval_bar, range_line};
 pub(crate) use terminal::{for_terminal, json_for_terminal};
 pub(crate) use words::{

@@ -58,6 +58,11 @@ fn visible_width(text: &str) -> usize {
     anstream::adapter::strip_str(text).to_string().width()
 }
 
+/// A text in lines no longer than pages are wide.
+pub(crate) fn in_lines(text: &str) -> String {
+    textwrap::fill(text, width())
+}
+
 impl Page {
     /// The width of what pages are printed to, in characters.
     pub(crate) fn width() -> usize {

@@ -1,8 +1,9 @@
+use std::collections::BTreeMap;
 use std::convert::Infallible;
 
 use super::*;
 use crate::layers::{ChangeId, Layer};
-use crate::setting::{Listed, RegistryData, WinName};
+use crate::setting::{Listed, RegistryData, RunState, Value, WinName};
 
 #[derive(Default)]
 struct Pc {
