@@ -7,6 +7,7 @@
 //! serialisable; text, JSON and pictures are made of it elsewhere.
 #![forbid(unsafe_code)]
 
+pub mod clock_held;
 pub mod document;
 pub mod environment;
 pub mod evidence;

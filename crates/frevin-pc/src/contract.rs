@@ -4,7 +4,7 @@ use std::fmt;
 use std::path::PathBuf;
 
 use frevin_core::environment::Environment;
-use frevin_core::facts::Facts;
+use frevin_core::facts::{Facts, Guard};
 use frevin_core::ids::{BootId, PcId};
 use frevin_core::setting::{Address, CleanPlace, KeyPath, State, TakesEffect, WinName};
 use frevin_core::waiting::Start;
@@ -129,6 +129,18 @@ pub trait Pc {
         Ok(None)
     }
 
+    /// Programs that are installed: apps, and those that bring an uninstaller of their own.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn programs(&self) -> Result<Vec<InstalledProgram>, PcError>;
+
+    /// What the processor's clock is now, in MHz, that of the fastest core; nothing where the PC does not tell.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn processor_mhz(&self) -> Result<Option<f64>, PcError>;
+
     /// The names of a registry key's values; none where there is no such key.
     ///
     /// # Errors
@@ -161,6 +173,12 @@ pub trait Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn addresses(&self) -> Result<Vec<Address>, PcError>;
+}
+
+/// Why nothing of a guard's is written, in words that complete "it cannot be written: …". Not even its owner's word
+/// for one tweak is enough: what guards a PC is switched off in its own window.
+pub(crate) fn belongs_to(guard: &Guard) -> String {
+    format!("it belongs to {}, which guards this PC", guard.name)
 }
 
 /// Which PC is meant.
@@ -274,6 +292,21 @@ pub struct CleanContent {
     pub files_set_aside: u64,
     /// Their lengths together, in bytes.
     pub bytes_set_aside: u64,
+}
+
+/// A program that is installed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct InstalledProgram {
+    /// What it is called.
+    pub name: String,
+    /// The package family of an app, which `apps/any-app` takes; nothing of a program that only its own uninstaller
+    /// takes away.
+    #[serde(default)]
+    pub family: Option<WinName>,
+    /// What it takes on the disk, in mebibytes; nothing where neither it nor Windows tells.
+    #[serde(default)]
+    pub size_mib: Option<u64>,
 }
 
 /// What came of asking for a restore point.

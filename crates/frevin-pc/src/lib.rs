@@ -19,8 +19,8 @@ mod restarts;
 pub mod windows;
 
 pub use contract::{
-    CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
-    WriteError, Written,
+    CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
+    RestorePoint, WriteError, Written,
 };
 pub use files::{MoveNew, is_link, link_and_remove};
 pub use fingerprint::{Fingerprint, fingerprint};

@@ -13,7 +13,8 @@ use frevin_core::waiting::Start;
 use frevin_pc::conformance::{Sample, Samples, check};
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{
-    CleanContent, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint, WriteError, Written,
+    CleanContent, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint,
+    WriteError, Written,
 };
 
 const VALUE: &str = r"registry:HKCU\Control Panel\Mouse#MouseSpeed";
@@ -150,6 +151,14 @@ impl Pc for Saboteur {
 
     fn empty_quarantine(&mut self, place: CleanPlace) -> Result<CleanContent, PcError> {
         self.pc.empty_quarantine(place)
+    }
+
+    fn programs(&self) -> Result<Vec<InstalledProgram>, PcError> {
+        self.pc.programs()
+    }
+
+    fn processor_mhz(&self) -> Result<Option<f64>, PcError> {
+        self.pc.processor_mhz()
     }
 
     fn addresses(&self) -> Result<Vec<Address>, PcError> {

@@ -5,9 +5,11 @@
 #![forbid(unsafe_code)]
 
 mod guard;
+pub mod in_play;
 mod loss;
 mod median;
 pub mod pool;
+mod portable;
 pub mod probes;
 mod rule;
 mod sequence;

@@ -9,7 +9,6 @@ mod design;
 mod effects;
 mod hadamard;
 mod matrix;
-mod portable;
 mod session;
 
 pub use chain::Posterior;

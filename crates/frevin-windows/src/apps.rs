@@ -5,7 +5,7 @@ use windows::core::HSTRING;
 
 use super::com;
 use super::wide::failed;
-use frevin_pc::windows::installed::AppsApi;
+use frevin_pc::windows::installed::{AppsApi, NamedApp};
 use frevin_pc::windows::os_error::OsError;
 
 /// The apps that Windows keeps as packages.
@@ -66,6 +66,28 @@ impl AppsApi for Packages {
             Ok(())
         };
         bring().map_err(failed("RegisterPackageByFamilyName"))
+    }
+
+    fn named(&self) -> Result<Vec<NamedApp>, OsError> {
+        let manager = manager()?;
+        let list = || -> windows::core::Result<Vec<NamedApp>> {
+            let mut named = Vec::new();
+            for package in manager.FindPackagesByUserSecurityId(&HSTRING::new())? {
+                // What other apps are built on is no app of its own.
+                if package.IsFramework()? || package.IsResourcePackage().unwrap_or(false) {
+                    continue;
+                }
+                let family = package.Id()?.FamilyName()?.to_string();
+                let name = package.DisplayName().map(|name| name.to_string()).unwrap_or_default();
+                named.push(NamedApp {
+                    name: if name.is_empty() { family.clone() } else { name },
+                    family,
+                    folder: package.InstalledPath().ok().map(|path| path.to_os_string().into()),
+                });
+            }
+            Ok(named)
+        };
+        list().map_err(failed("FindPackagesForUser"))
     }
 
     fn families(&self) -> Result<Vec<String>, OsError> {

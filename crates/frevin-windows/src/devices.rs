@@ -29,7 +29,7 @@ fn checked(call: &'static str, answer: CONFIGRET) -> Result<(), OsError> {
     }
 }
 
-fn locate(id: &str) -> Result<Option<u32>, OsError> {
+pub(crate) fn locate(id: &str) -> Result<Option<u32>, OsError> {
     let id = Wide::new(id);
     let mut node = 0;
     // SAFETY: the identifier lives for the call, and a number is written to a place of its own.

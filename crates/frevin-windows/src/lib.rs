@@ -16,6 +16,7 @@ mod features;
 mod files;
 mod folders;
 mod graphics_use;
+mod health;
 mod library;
 mod name_servers;
 pub mod own_folder;
@@ -78,6 +79,7 @@ fn apis() -> Apis {
         features: Box::new(features::OptionalFeatures),
         protections: Box::new(protections::AntiVirus),
         facts: Box::new(facts::Hardware),
+        health: Box::new(health::Health),
         graphics_use: Box::new(graphics_use::GraphicsUse),
         starts: Box::new(starts::Starts),
         system: Box::new(system::ThisPc),

@@ -62,6 +62,8 @@ enum Command {
     #[command(subcommand)]
     Network(commands::network::NetworkCommand),
     #[command(subcommand)]
+    App(commands::app::AppCommand),
+    #[command(subcommand)]
     Device(commands::device::DeviceCommand),
     #[command(subcommand)]
     Rehearsal(commands::rehearsal::RehearsalCommand),
@@ -163,6 +165,7 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::Log(args) => commands::log::run(context, &args),
         Command::Ledger(command) => commands::ledger::run(context, &command),
         Command::Network(args) => commands::network::run(context, &args),
+        Command::App(command) => commands::app::run(context, &command),
         Command::Device(command) => commands::device::run(context, &command),
         Command::Rehearsal(command) => commands::rehearsal::run(context, &command),
         Command::Completions { shell } => Ok(completions(shell)),

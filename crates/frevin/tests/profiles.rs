@@ -243,7 +243,7 @@ fn inspecting_finds_other_things_wrong_with_each_shipped_pc() {
     assert_snapshot!(found("desktop").join(" "), @"display-below-its-rate display-below-its-rate memory-below-its-speed recording-behind-the-game small-graphics-window");
     assert_snapshot!(found("laptop").join(" "), @"display-below-its-rate game-on-frugal-graphics clock-sags recording-behind-the-game much-starts-with-the-pc on-battery");
     assert_snapshot!(found("handheld").join(" "), @"display-below-its-rate clock-sags recording-behind-the-game drive-almost-full little-memory-for-graphics on-battery");
-    assert_snapshot!(found("old-pc").join(" "), @"memory-below-its-speed platform-clock no-page-file recording-behind-the-game drive-almost-full old-graphics-driver slow-cable much-starts-with-the-pc old-file-sharing");
+    assert_snapshot!(found("old-pc").join(" "), @"memory-below-its-speed platform-clock no-page-file recording-behind-the-game windows-files-broken drive-almost-full device-with-error old-graphics-driver slow-cable much-starts-with-the-pc old-file-sharing");
 }
 
 #[test]

@@ -6,6 +6,8 @@
 //! A fact that a PC does not tell is null, with its reason in [`Facts::unknown`]: a condition over
 //! it is neither met nor unmet, and says so.
 
+mod file_check;
+mod guard;
 mod unknown;
 
 use std::collections::BTreeMap;
@@ -14,6 +16,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
+pub use file_check::FileCheck;
+pub use guard::Guard;
 pub use unknown::{Told, facts_needed, tell};
 
 /// What is known of a PC.
@@ -52,6 +56,12 @@ pub struct Facts {
     /// What the firmware is set to.
     #[serde(default)]
     pub firmware: Firmware,
+    /// Anti-virus programs and firewalls beside Windows' own.
+    #[serde(default)]
+    pub guards: Vec<Guard>,
+    /// Devices that are connected and do not work.
+    #[serde(default)]
+    pub devices_with_error: Vec<DeviceError>,
     /// Whether the maker of the PC has power and fan modes of its own.
     #[serde(default = "no")]
     pub has_vendor_power_modes: Option<bool>,
@@ -93,6 +103,21 @@ pub struct Windows {
     /// Whether Windows itself waits for a restart, for an update or an installation.
     #[serde(default = "no")]
     pub waits_for_restart: Option<bool>,
+    /// What its own file checker found last; null where it tells of no check.
+    #[serde(default)]
+    pub file_check: Option<FileCheck>,
+}
+
+/// A device that is connected and does not work.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DeviceError {
+    /// Its name.
+    pub name: String,
+    /// Its instance identifier.
+    pub device_id: String,
+    /// Windows' number of what is wrong ("Error codes in Device Manager").
+    pub code: u32,
 }
 
 /// The main processor.
@@ -389,6 +414,7 @@ impl Facts {
                 build: 26_100,
                 is_64_bit: true,
                 waits_for_restart: no(),
+                file_check: None,
             },
             processor: Processor {
                 name: "Sample processor".into(),
@@ -460,6 +486,8 @@ impl Facts {
                 compatibility_start: no(),
                 graphics_carve_out_mib: None,
             },
+            guards: Vec::new(),
+            devices_with_error: Vec::new(),
             has_vendor_power_modes: no(),
             unknown: BTreeMap::new(),
         }

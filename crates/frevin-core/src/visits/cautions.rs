@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use frevin_frames::RunConditions;
+use frevin_frames::{Levels, LogReadings, RunConditions};
 use serde::Serialize;
 
 use super::{Run, VisitRecord};
@@ -10,6 +10,8 @@ use crate::ids::StateName;
 
 /// How much longer the longest run may be than the shortest before the scene was another.
 const LENGTHS_APART: f64 = 1.1;
+/// So many degrees apart, of Celsius, the PC was warm in one state and not in the other.
+const DEGREES_APART: f64 = 8.0;
 /// Fewer runs a visit give an odd one too much weight.
 const ENOUGH_RUNS: usize = 3;
 
@@ -40,6 +42,25 @@ impl Shares {
 
     fn is_all(self) -> bool {
         (self.a, self.b) == (self.of_a, self.of_b)
+    }
+}
+
+/// A part of a PC whose temperature logs tell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WarmPart {
+    /// The graphics card.
+    GraphicsCard,
+    /// The processor.
+    Processor,
+}
+
+impl WarmPart {
+    fn celsius(self, readings: &LogReadings) -> Option<Levels> {
+        match self {
+            Self::GraphicsCard => readings.graphics_celsius,
+            Self::Processor => readings.processor_celsius,
+        }
     }
 }
 
@@ -148,6 +169,15 @@ pub enum Caution {
     SeveralGraphicsCards {
         /// Their names.
         cards: Vec<String>,
+    },
+    /// A part of the PC was warmer in one state than in the other.
+    UnlikeTemperatures {
+        /// The part.
+        part: WarmPart,
+        /// The mean of A's runs, in degrees Celsius.
+        a_celsius: f64,
+        /// The mean of B's runs.
+        b_celsius: f64,
     },
     /// The runs differ in length.
     UnlikeLengths {
@@ -296,6 +326,18 @@ fn of_runs((name_a, a): (&StateName, &[&Run]), (name_b, b): (&StateName, &[&Run]
     if kinds.len() > 1 {
         found.push(Caution::SeveralSources);
     }
+    let parts = [WarmPart::GraphicsCard, WarmPart::Processor];
+    found.extend(parts.into_iter().filter_map(|part| {
+        let mean = |runs: &[&Run]| {
+            let told =
+                runs.iter().filter_map(|run| part.celsius(&run.conditions.as_ref()?.readings));
+            let told: Vec<f64> = told.map(|levels| levels.average).collect();
+            (!told.is_empty()).then(|| told.iter().sum::<f64>() / told.len() as f64)
+        };
+        let (a_celsius, b_celsius) = (mean(a)?, mean(b)?);
+        let is_apart = (a_celsius - b_celsius).abs() >= DEGREES_APART;
+        is_apart.then_some(Caution::UnlikeTemperatures { part, a_celsius, b_celsius })
+    }));
     let lengths = || all().map(|run| run.metrics.seconds);
     let shortest_s = lengths().fold(f64::INFINITY, f64::min);
     let longest_s = lengths().fold(0.0, f64::max);

@@ -118,10 +118,10 @@ mod tests {
         memory: Option<f64>,
     ) -> Option<FrameLimit> {
         let readings = LogReadings {
-            latency: None,
             graphics_busy_share: graphics,
             processor_busy_share: processor,
             graphics_memory_mib: memory,
+            ..LogReadings::default()
         };
         let context = VisitContext { graphics_memory_mib: Some(8192), ..VisitContext::default() };
         frame_limit(&run(readings), &context)

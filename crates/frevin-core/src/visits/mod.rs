@@ -20,7 +20,7 @@ use crate::layers::Layers;
 use crate::tweak::TweakUse;
 use crate::waiting::Waiting;
 
-pub use cautions::{Caution, cautions};
+pub use cautions::{Caution, WarmPart, cautions};
 pub use evidence::{Evidence, StatePair, pairs_of_states};
 pub use limit::{FrameLimit, frame_limit, limit_by_levels, limit_of_runs};
 pub use marks::{Mark, marks};

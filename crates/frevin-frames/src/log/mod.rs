@@ -20,7 +20,7 @@ use thiserror::Error;
 
 use self::columns::Sample;
 use self::quoted::QuotedRows;
-pub use self::readings::{LatencyFigures, LogReadings};
+pub use self::readings::{LatencyFigures, Levels, LogReadings};
 use self::rows::{Form, RowReader, Rows};
 use self::stream::join::{Joiner, in_parallel};
 use self::stream::source::{HEAD_BYTES, OneLineEnd, Pieces, decoded, fill, has_lone_returns};

@@ -1,4 +1,5 @@
-//! Columns of a log beside its frames: latency, how busy what was, graphics memory.
+//! Columns of a log beside its frames: latency, how busy what was, graphics memory, and how warm, how fast
+//! and how hungry processor and graphics card were.
 
 use serde::{Deserialize, Serialize};
 
@@ -24,6 +25,35 @@ pub struct LogReadings {
     /// The most graphics memory in use, in mebibytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub graphics_memory_mib: Option<f64>,
+    /// The graphics card's temperature, in degrees Celsius.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub graphics_celsius: Option<Levels>,
+    /// The processor's temperature, in degrees Celsius.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub processor_celsius: Option<Levels>,
+    /// The graphics card's clock, in MHz.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub graphics_mhz: Option<Levels>,
+    /// The processor's clock, in MHz.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub processor_mhz: Option<Levels>,
+    /// What the graphics card took, in watts.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub graphics_watts: Option<Levels>,
+    /// What the processor took, in watts.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub processor_watts: Option<Levels>,
+}
+
+/// A level over the rows of a run that tell it, in the unit of its field.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Levels {
+    /// The mean of the rows.
+    pub average: f64,
+    /// The lowest.
+    pub lowest: f64,
+    /// The highest.
+    pub highest: f64,
 }
 
 /// Latency over the frames of a run that have one.
@@ -51,6 +81,48 @@ pub(super) enum SideKind {
     GraphicsMemory {
         kib: u32,
     },
+    Level(Part, Quantity),
+}
+
+/// What part of a PC a level is told of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Part {
+    Graphics,
+    Processor,
+}
+
+/// What a level is one of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Quantity {
+    Temperature { is_fahrenheit: bool },
+    Clock { is_ghz: bool },
+    Power { is_milliwatts: bool },
+}
+
+impl Quantity {
+    /// In degrees Celsius, MHz or watts.
+    fn plain(self, value: f64) -> f64 {
+        match self {
+            Self::Temperature { is_fahrenheit: true } => (value - 32.0) / 1.8,
+            Self::Clock { is_ghz: true } => value * 1000.0,
+            Self::Power { is_milliwatts: true } => value / 1000.0,
+            Self::Temperature { is_fahrenheit: false }
+            | Self::Clock { is_ghz: false }
+            | Self::Power { is_milliwatts: false } => value,
+        }
+    }
+}
+
+impl SideKind {
+    fn fills_the_field_of(self, other: Self) -> bool {
+        match (self, other) {
+            (Self::Level(part, quantity), Self::Level(other_part, other_quantity)) => {
+                let kind = std::mem::discriminant(&quantity);
+                part == other_part && kind == std::mem::discriminant(&other_quantity)
+            }
+            _ => std::mem::discriminant(&self) == std::mem::discriminant(&other),
+        }
+    }
 }
 
 /// A column beside the frames.
@@ -71,6 +143,10 @@ impl SideColumn {
             SideKind::GraphicsBusy(unit) | SideKind::ProcessorBusy(unit) => Some(unit.to_ms(value)),
             SideKind::GraphicsLoad => Some(value),
             SideKind::GraphicsMemory { kib } => Some(value * f64::from(kib) / 1024.0),
+            // A sensor that is not there is written as 0.
+            SideKind::Level(_, quantity) => {
+                (value > 0.0).then(|| quantity.plain(value)).filter(|value| *value > 0.0)
+            }
         }
     }
 
@@ -86,9 +162,7 @@ pub(super) fn side_columns(names: &[String], frames: usize, unit: TimeUnit) -> V
     for (index, name) in names.iter().enumerate().filter(|(index, _)| *index != frames) {
         let Some(kind) = kind_of(name, unit) else { continue };
         let column = SideColumn { index, kind, name: name.clone() };
-        let is_same = |other: &&mut SideColumn| {
-            std::mem::discriminant(&other.kind) == std::mem::discriminant(&kind)
-        };
+        let is_same = |other: &&mut SideColumn| other.kind.fills_the_field_of(kind);
         match found.iter_mut().find(is_same) {
             Some(other) if weight(&column) > weight(other) => *other = column,
             Some(_) => {}
@@ -127,6 +201,10 @@ fn kind_of(name: &str, unit_of_frames: TimeUnit) -> Option<SideKind> {
         return (!is_elsewhere).then_some(SideKind::Latency(unit));
     }
     let is_graphics = has(&["gpu", "graphics"]);
+    let is_processor = has(&["cpu", "processor"]);
+    if let Some(level) = level_of(&lower, &words, is_graphics, is_processor) {
+        return Some(level);
+    }
     let is_memory = has(&["vram"]) || (is_graphics && has(&["mem"]));
     if is_memory {
         let is_other =
@@ -139,7 +217,7 @@ fn kind_of(name: &str, unit_of_frames: TimeUnit) -> Option<SideKind> {
         return (!is_other).then_some(SideKind::GraphicsMemory { kib });
     }
     if has(&["busy"]) {
-        return match (is_graphics, has(&["cpu", "processor"])) {
+        return match (is_graphics, is_processor) {
             (true, false) => Some(SideKind::GraphicsBusy(unit)),
             (false, true) => Some(SideKind::ProcessorBusy(unit)),
             _ => None,
@@ -149,12 +227,53 @@ fn kind_of(name: &str, unit_of_frames: TimeUnit) -> Option<SideKind> {
     (is_graphics && is_load).then_some(SideKind::GraphicsLoad)
 }
 
+/// The level that a heading names, where it is one of the whole card or the whole processor: not of memory, of one
+/// core or of a fan, and no limit.
+fn level_of(
+    name: &str,
+    words: &[String],
+    is_graphics: bool,
+    is_processor: bool,
+) -> Option<SideKind> {
+    let has = |any: &[&str]| any.iter().any(|part| name.contains(part));
+    let is_word = |any: &[&str]| words.iter().any(|word| any.contains(&word.as_str()));
+    let part = match (is_graphics, is_processor) {
+        (true, false) => Part::Graphics,
+        (false, true) => Part::Processor,
+        _ => return None,
+    };
+    let is_elsewhere = has(&[
+        "mem", "vram", "hot", "junction", "fan", "limit", "max", "target", "throttl", "%",
+        "percent",
+    ]);
+    let is_one_core = part == Part::Processor
+        && name.split("core").skip(1).any(|rest| {
+            let first = rest.trim_start_matches([' ', '#', '_', '-']).chars().next();
+            first.is_some_and(|character| character.is_ascii_digit())
+        });
+    if is_elsewhere || is_one_core {
+        return None;
+    }
+    let quantity = if has(&["temp"]) {
+        Quantity::Temperature { is_fahrenheit: is_word(&["f", "fahrenheit"]) }
+    } else if has(&["clock", "freq"]) || is_word(&["mhz", "ghz"]) {
+        Quantity::Clock { is_ghz: is_word(&["ghz"]) }
+    } else if has(&["power", "watt", "mw"]) || is_word(&["w"]) {
+        Quantity::Power { is_milliwatts: has(&["mw", "milliwatt"]) }
+    } else {
+        return None;
+    };
+    Some(SideKind::Level(part, quantity))
+}
+
 /// Values of one column beside the frames.
 #[derive(Debug, Clone, Default)]
 pub(super) struct SideValues {
     sum: f64,
     count: u64,
     greatest: f64,
+    /// Nothing of no value.
+    least: Option<f64>,
     /// The values themselves, of latency.
     values: Vec<f64>,
 }
@@ -164,6 +283,7 @@ impl SideValues {
         self.sum += value;
         self.count += 1;
         self.greatest = self.greatest.max(value);
+        self.least = Some(self.least.map_or(value, |least| least.min(value)));
         if column.holds_latency() {
             self.values.push(value);
         }
@@ -176,6 +296,7 @@ pub(super) struct SideTally {
     sum: f64,
     count: u64,
     greatest: f64,
+    least: Option<f64>,
     few: Vec<f64>,
     /// Within a thousandth, where they are many.
     counts: Option<Counts>,
@@ -189,6 +310,7 @@ impl SideTally {
         self.sum += values.sum;
         self.count += values.count;
         self.greatest = self.greatest.max(values.greatest);
+        self.least = self.least.into_iter().chain(values.least).reduce(f64::min);
         self.few.extend(values.values);
         if self.few.len() > HELD || self.counts.is_some() {
             self.counts.get_or_insert_default().see(&std::mem::take(&mut self.few));
@@ -214,6 +336,11 @@ impl SideTally {
 
     fn mean(&self) -> f64 {
         self.sum / self.count as f64
+    }
+
+    fn levels(&self) -> Levels {
+        let average = self.mean();
+        Levels { average, lowest: self.least.unwrap_or(average), highest: self.greatest }
     }
 }
 
@@ -243,6 +370,17 @@ pub(super) fn readings(
             }
             SideKind::ProcessorBusy(_) => read.processor_busy_share = Some(share_of_time),
             SideKind::GraphicsMemory { .. } => read.graphics_memory_mib = Some(tally.greatest),
+            SideKind::Level(part, quantity) => {
+                let place = match (part, quantity) {
+                    (Part::Graphics, Quantity::Temperature { .. }) => &mut read.graphics_celsius,
+                    (Part::Graphics, Quantity::Clock { .. }) => &mut read.graphics_mhz,
+                    (Part::Graphics, Quantity::Power { .. }) => &mut read.graphics_watts,
+                    (Part::Processor, Quantity::Temperature { .. }) => &mut read.processor_celsius,
+                    (Part::Processor, Quantity::Clock { .. }) => &mut read.processor_mhz,
+                    (Part::Processor, Quantity::Power { .. }) => &mut read.processor_watts,
+                };
+                *place = Some(tally.levels());
+            }
         }
     }
     read
@@ -320,6 +458,27 @@ mod tests {
     }
 
     #[test]
+    fn how_warm_fast_and_hungry_a_pc_was_is_told_in_plain_units() {
+        let read = read(
+            "frame_ms,GPU temperature (C),CPU temp (F),GPU clock (MHz),CPU clock (GHz),GPU power (W),CPU package power (mW)\n\
+             10,60,122,1800,4.5,200,65000\n10,64,,1900,4.1,220,0\n10,62,131,2000,4.3,210,75000\n",
+        );
+        let levels = |lowest, average, highest| Some(Levels { average, lowest, highest });
+        let near = |read: Option<Levels>, expected: Option<Levels>| {
+            let (read, expected) = (read.unwrap(), expected.unwrap());
+            (read.average - expected.average).abs() < 1e-9
+                && (read.lowest - expected.lowest).abs() < 1e-9
+                && (read.highest - expected.highest).abs() < 1e-9
+        };
+        assert!(near(read.graphics_celsius, levels(60.0, 62.0, 64.0)), "{read:?}");
+        assert!(near(read.processor_celsius, levels(50.0, 52.5, 55.0)), "{read:?}");
+        assert!(near(read.graphics_mhz, levels(1800.0, 1900.0, 2000.0)), "{read:?}");
+        assert!(near(read.processor_mhz, levels(4100.0, 4300.0, 4500.0)), "{read:?}");
+        assert!(near(read.graphics_watts, levels(200.0, 210.0, 220.0)), "{read:?}");
+        assert!(near(read.processor_watts, levels(65.0, 70.0, 75.0)), "{read:?}");
+    }
+
+    #[test]
     fn quantiles_of_latency_are_those_of_frames() {
         let rows: String = (1..=101)
             .map(|row| format!("{{\"frame_us\": 8000, \"inputLagUs\": {row}000}}\n"))
@@ -351,8 +510,17 @@ mod tests {
             |names: &[&str]| -> Vec<String> { names.iter().map(|n| (*n).to_owned()).collect() };
         let found = |given: &[&str]| side_columns(&names(given), 0, TimeUnit::Milliseconds);
         assert!(
-            found(&["ft", "Network latency (ms)", "GPU clock", "GPU temp", "Max GPU load"])
-                .is_empty()
+            found(&[
+                "ft",
+                "Network latency (ms)",
+                "GPU memory clock",
+                "GPU hot spot",
+                "Max GPU load"
+            ])
+            .is_empty()
+        );
+        assert!(
+            found(&["ft", "CPU core1 temp", "GPU fan speed", "GPU power limit (W)"]).is_empty()
         );
         assert_eq!(found(&["ft", "GPU load (%)"])[0].kind, SideKind::GraphicsLoad);
         let kinds = found(&["ft", "GPU usage", "GPU1 usage", "Latency us"]);

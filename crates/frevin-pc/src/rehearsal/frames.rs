@@ -120,7 +120,7 @@ impl Player<'_> {
             }),
             graphics_busy_share: share(self.scene.graphics_ms, 1.0),
             processor_busy_share: share(self.scene.processor_ms, self.factors.frame_time),
-            graphics_memory_mib: None,
+            ..LogReadings::default()
         }
     }
 

@@ -17,6 +17,7 @@ mod model;
 mod objects;
 mod pc;
 mod power;
+mod programs;
 pub(crate) mod registry;
 mod restore_points;
 mod services;

@@ -21,11 +21,12 @@ use super::faults::Faults;
 use super::folder::Folder;
 use super::frames::{self, RecordedRun};
 use super::model::Model;
+use super::programs;
 use super::restore_points::{self, RESTORE_POINTS};
 use super::settings::Settings;
 use crate::contract::{
-    CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
-    WriteError, Written,
+    CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
+    RestorePoint, WriteError, Written, belongs_to,
 };
 use crate::restarts::{BroughtAbout, DeviceRestarted, Restarts};
 
@@ -436,6 +437,14 @@ impl Pc for RehearsalPc {
         Ok(facts)
     }
 
+    fn programs(&self) -> Result<Vec<InstalledProgram>, PcError> {
+        programs::programs(&self.folder, &self.settings.addresses()?, |app| self.settings.read(app))
+    }
+
+    fn processor_mhz(&self) -> Result<Option<f64>, PcError> {
+        Ok(self.facts.processor.sustained_mhz.map(f64::from))
+    }
+
     fn environment(&self) -> Result<Environment, PcError> {
         let encoders = self.faults()?.recorder.into_iter().collect();
         Ok(Environment { encoders: Some(encoders), ..Environment::of(&self.facts()?) })
@@ -511,7 +520,11 @@ impl Pc for RehearsalPc {
 
     fn obstacle(&self, address: &Address) -> Result<Option<String>, PcError> {
         let is_denied = self.faults()?.no_administrator && needs_administrator(address);
-        Ok(is_denied.then(|| "it needs an administrator".to_owned()))
+        if is_denied {
+            return Ok(Some("it needs an administrator".to_owned()));
+        }
+        let guard = self.facts.guards.iter().find(|guard| guard.has(address));
+        Ok(guard.map(belongs_to))
     }
 
     fn values_of(&self, key: &KeyPath) -> Result<Vec<WinName>, PcError> {

@@ -11,6 +11,7 @@ use super::devices::DevicesApi;
 use super::displays::DisplaysApi;
 use super::graphics_use::GraphicsUseApi;
 use super::hardware::FactsApi;
+use super::health::HealthApi;
 use super::installed::{AppsApi, FeaturesApi};
 use super::os_error::OsError;
 use super::power::PowerApi;
@@ -42,6 +43,7 @@ pub struct Apis {
     pub features: Box<dyn FeaturesApi>,
     pub protections: Box<dyn ProtectionsApi>,
     pub facts: Box<dyn FactsApi>,
+    pub health: Box<dyn HealthApi>,
     pub graphics_use: Box<dyn GraphicsUseApi>,
     pub starts: Box<dyn StartsApi>,
     pub system: Box<dyn SystemApi>,

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use frevin_core::facts::{
-    Adapter, Display, Drive, DriveKind, Facts, Firmware, Form, Game, Graphics, Load, Memory, Power,
-    Processor, Uses, Windows,
+    Adapter, Display, Drive, DriveKind, Facts, FileCheck, Firmware, Form, Game, Graphics, Guard,
+    Load, Memory, Power, Processor, Uses, Windows,
 };
 use frevin_core::setting::{KeyPath, PowerSource, RegistryData, Value};
 use jiff::civil::Date;
@@ -14,7 +14,7 @@ use super::hardware::Link;
 use super::os_error::OsError;
 use super::registry::{self, RegistryApi};
 use super::services::Doing;
-use super::{adapters, displays, firmware_tables, startup};
+use super::{adapters, displays, firmware_tables, health, startup};
 
 const NOT_TOLD: &str = "Windows does not tell it";
 
@@ -80,6 +80,13 @@ pub(super) fn collect(apis: &Apis) -> Result<Facts, OsError> {
             plans: unknown.answer("power.plans", apis.power.plans()).unwrap_or_default(),
         },
         games: games(registry),
+        guards: guards(apis, unknown),
+        devices_with_error: health::devices_with_error(
+            unknown
+                .answer("devices_with_error", apis.health.devices_with_error())
+                .unwrap_or_default(),
+            registry,
+        ),
         load: Load {
             available_memory_mib: apis.facts.available_memory_mib().ok(),
             processes: unknown.answer("load.processes", apis.facts.processes()),
@@ -160,7 +167,9 @@ fn windows(apis: &Apis, unknown: &mut Unknown) -> Result<Windows, OsError> {
         _ => id,
     });
     let edition = unknown.known("windows.edition", edition, "the registry does not name it");
+    let log = unknown.answer("windows.file_check", apis.health.servicing_log_end());
     Ok(Windows {
+        file_check: log.and_then(|log| FileCheck::of_log(&log)),
         waits_for_restart: Some(waits_for_restart(registry)),
         edition,
         // The first build that is called 11 ("Windows 11 release information").
@@ -168,6 +177,14 @@ fn windows(apis: &Apis, unknown: &mut Unknown) -> Result<Windows, OsError> {
         build,
         is_64_bit: true,
     })
+}
+
+/// What guards the PC beside Windows' own programs.
+fn guards(apis: &Apis, unknown: &mut Unknown) -> Vec<Guard> {
+    let seen = unknown.answer("guards", apis.health.guards()).unwrap_or_default();
+    let services =
+        if seen.is_empty() { Vec::new() } else { apis.services.names().unwrap_or_default() };
+    health::guards(&seen, &services, &*apis.registry, &*apis.startup_folders)
 }
 
 /// Whether Windows itself waits for a restart, by the marks that its servicing and its updates leave
@@ -453,6 +470,10 @@ fn uses(apis: &Apis, unknown: &mut Unknown) -> Uses {
     };
     const TERMINAL_SERVER: &str = r"HKLM\SYSTEM\CurrentControlSet\Control\Terminal Server";
     let remote = number(registry, TERMINAL_SERVER, "fDenyTSConnections").map(|denied| denied == 0);
+    // Where Windows tells of none at all, it does not tell of all.
+    let other_antivirus = apis.health.guards().ok().filter(|seen| !seen.is_empty());
+    let other_antivirus = other_antivirus
+        .map(|seen| seen.iter().any(|guard| guard.is_antivirus && guard.is_anothers()));
     let owner = "only the owner can say";
     let mut told =
         |name: &str, known: Option<bool>| unknown.known(&format!("uses.{name}"), known, owner);
@@ -465,7 +486,7 @@ fn uses(apis: &Apis, unknown: &mut Unknown) -> Uses {
         // Classes of devices: cameras, Bluetooth radios, sensors of faces and fingers, scanners.
         camera: told("camera", class("{ca3e7ab9-b4c3-4ae6-8251-579ef933890f}")),
         bluetooth: told("bluetooth", class("{e0cbf06c-cd8b-4647-bb8a-263b43f0f974}")),
-        other_antivirus: told("other_antivirus", None),
+        other_antivirus: told("other_antivirus", other_antivirus),
         remote_desktop: told("remote_desktop", remote),
         file_sharing: told("file_sharing", None),
         scanner: told("scanner", class("{6bdd1fc6-810f-11d0-bec7-08002be2092f}")),

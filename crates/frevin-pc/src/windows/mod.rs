@@ -19,6 +19,7 @@ mod facts;
 mod firmware_tables;
 pub mod graphics_use;
 pub mod hardware;
+pub mod health;
 pub mod installed;
 pub mod os_error;
 mod page_file;

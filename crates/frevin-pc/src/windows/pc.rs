@@ -1,10 +1,11 @@
 //! The live PC, opened.
 
+use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use frevin_core::facts::Facts;
+use frevin_core::facts::{Facts, Guard};
 use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::setting::{
     Address, CleanPart, CleanPlace, Concern, Hive, KeyPath, ObjectPart, ObjectSetting, PowerSource,
@@ -23,8 +24,8 @@ use super::{
     protections, registry, services, starts, startup, tasks, visual,
 };
 use crate::contract::{
-    CleanContent, Holder, LockError, Pc, PcError, PcIdentity, PcKind, PcLock, RestorePoint,
-    WriteError, Written,
+    CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
+    RestorePoint, WriteError, Written, belongs_to,
 };
 use crate::durable::sync_file;
 use crate::files::{FolderPath, Quarantine, TextFiles};
@@ -47,6 +48,8 @@ pub struct LivePc {
     home: PathBuf,
     text_files: TextFiles,
     quarantine: Quarantine,
+    /// What guards the PC, asked once.
+    guards: OnceCell<Vec<Guard>>,
 }
 
 impl LivePc {
@@ -76,6 +79,7 @@ impl LivePc {
                 apis.move_new,
             ),
             apis,
+            guards: OnceCell::new(),
         })
     }
 
@@ -83,6 +87,15 @@ impl LivePc {
     #[cfg(test)]
     pub fn be_patient_for(&mut self, patience: Duration) {
         self.patience = patience;
+    }
+
+    /// What guards this PC beside Windows' own programs. It is not known where Windows does not tell, and then what
+    /// is protected by name is all.
+    fn guards(&self) -> Result<&[Guard], PcError> {
+        if self.guards.get().is_none() {
+            let _ = self.guards.set(self.facts()?.guards);
+        }
+        Ok(self.guards.get().map_or(&[], Vec::as_slice))
     }
 
     fn registry(&self) -> &dyn registry::RegistryApi {
@@ -267,6 +280,11 @@ fn trusted<P: Ord + Copy>(places: &BTreeMap<P, PathBuf>) -> BTreeMap<P, FolderPa
 
 const NO_DRIVER: &str = "Windows offers no way to its settings, only the card's own program does";
 
+/// The clock of the fastest core.
+fn fastest(mhz: Vec<u32>) -> Option<f64> {
+    mhz.into_iter().map(f64::from).reduce(f64::max)
+}
+
 fn parse_key(text: &str) -> Result<KeyPath, PcError> {
     text.parse().map_err(|error| PcError::Io(std::io::Error::other(format!("{error}"))))
 }
@@ -350,7 +368,7 @@ impl Pc for LivePc {
             }
             // A processor that does not tell its clock is no reason to tell nothing.
             let Ok(now) = self.apis.facts.processor_mhz() else { break };
-            mhz.extend(now.iter().copied().map(f64::from).reduce(f64::max));
+            mhz.extend(fastest(now));
         }
         Ok(Environment {
             available_memory_mib: self.apis.facts.available_memory_mib().ok(),
@@ -359,6 +377,14 @@ impl Pc for LivePc {
             encoders: self.encoders(),
             ..Environment::of(&self.facts()?)
         })
+    }
+
+    fn programs(&self) -> Result<Vec<InstalledProgram>, PcError> {
+        installed::programs(&*self.apis.apps, self.registry()).map_err(failed)
+    }
+
+    fn processor_mhz(&self) -> Result<Option<f64>, PcError> {
+        Ok(self.apis.facts.processor_mhz().ok().and_then(fastest))
     }
 
     fn facts(&self) -> Result<Facts, PcError> {
@@ -562,6 +588,9 @@ impl Pc for LivePc {
             let reason = "it would be written for another user than the one who is signed in: start \
                           Frevin as that one";
             return Ok(Some(reason.to_owned()));
+        }
+        if let Some(guard) = self.guards()?.iter().find(|guard| guard.has(address)) {
+            return Ok(Some(belongs_to(guard)));
         }
         // Some keys are closed to administrators too: the nearest one that exists tells.
         let key = match address {

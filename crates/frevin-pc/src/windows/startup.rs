@@ -78,6 +78,12 @@ pub(super) fn entries(
     Ok(entries)
 }
 
+/// What an entry of the registry runs; nothing of a file in a folder.
+pub(super) fn command(registry: &dyn RegistryApi, entry: &str) -> Option<String> {
+    let (place, name) = entry.split_once('/')?;
+    super::registry::text(registry, &source(place)?.entries?, name).ok()?
+}
+
 fn find(
     registry: &dyn RegistryApi,
     folders: &dyn StartupFolders,

@@ -10,8 +10,8 @@ use serde::{Deserialize, Serialize};
 
 use super::design::Rows;
 use super::matrix::{dot, gram, without_trend};
-use super::portable::{chi_square, logistic, normal, normal_below, shuffle, uniform};
 use super::{EFFECT_SPREAD, PRIOR_DEGREES, WORTH_HAVING};
+use crate::portable::{chi_square, logistic, normal, normal_below, shuffle, uniform};
 
 const BURN_IN_SWEEPS: usize = 60;
 const KEPT_SWEEPS: usize = 200;

@@ -5,8 +5,8 @@ use rand_pcg::Pcg64;
 use thiserror::Error;
 
 use super::matrix::{Cholesky, gram};
-use super::portable::{coin, shuffle};
 use super::{EFFECT_SPREAD, MOST_COLUMNS, MOST_ROWS, hadamard};
+use crate::portable::{coin, shuffle};
 
 /// Of so many designs the best is kept.
 const DESIGNS: usize = 8;

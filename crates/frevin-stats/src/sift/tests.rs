@@ -4,8 +4,8 @@ use rand::SeedableRng as _;
 use rand_pcg::Pcg64;
 
 use super::chain::{Chain, Regression};
-use super::portable::{chi_square, normal, shuffle, uniform};
 use super::*;
+use crate::portable::{chi_square, normal, shuffle, uniform};
 
 const SD: f64 = USUAL_ROW_SPREAD;
 

@@ -4,12 +4,15 @@ use clap::Args;
 use frevin_core::findings::rules;
 use frevin_core::owner_facts::questions;
 use frevin_pc::Pc;
+use serde_json::json;
 
 use crate::context::{Context, owners_table};
 use crate::failure::Failure;
 use crate::operations::inspect::inspect;
+use crate::operations::load::under_load;
 use crate::outcome::Outcome;
 use crate::view::asked::{AskReport, show_question};
+use crate::view::loaded::LoadReport;
 use crate::view::{Page, dim};
 
 /// Show what is known of the PC, what is plainly wrong with it, and what Frevin has done to it
@@ -19,6 +22,11 @@ pub(crate) struct InspectArgs {
     /// config.toml; where there is no terminal, print the questions
     #[arg(long)]
     ask: bool,
+    /// Let every thread of the processor compute for so many seconds, read the clock that it holds, and keep it in
+    /// config.toml as what the processor holds: whether a change of the firmware took
+    #[arg(long, value_name = "SECONDS", num_args = 0..=1, default_missing_value = "60",
+          value_parser = clap::value_parser!(u32).range(5..=1800), conflicts_with = "ask")]
+    load: Option<u32>,
 }
 
 pub(crate) fn run(context: &Context, args: &InspectArgs) -> Result<Outcome, Failure> {
@@ -26,7 +34,23 @@ pub(crate) fn run(context: &Context, args: &InspectArgs) -> Result<Outcome, Fail
     if args.ask {
         return Ok(Outcome::yes(&ask(context, &*pc)?));
     }
+    if let Some(seconds) = args.load {
+        return Ok(Outcome::yes(&load(context, &*pc, seconds)?));
+    }
     Ok(Outcome::yes(&inspect(context, &*pc, &context.ledger()?)?))
+}
+
+/// Reads the clock under load, and keeps it as the fact that it is.
+fn load(context: &Context, pc: &dyn Pc, seconds: u32) -> Result<LoadReport, Failure> {
+    let before = context.facts(pc)?.processor.sustained_mhz;
+    let clock = under_load(context, pc, seconds)?;
+    if !clock.tells_only_base {
+        let mut told = context.owners_facts(pc)?;
+        let processor = told.entry("processor").or_insert_with(|| json!({}));
+        processor["sustained_mhz"] = json!(clock.held_mhz.round() as u32);
+        context.configure_facts(pc, &told)?;
+    }
+    Ok(LoadReport { pc: pc.identity().clone(), seconds, clock, held_before_mhz: before })
 }
 
 /// The word that ends the questions.

@@ -1,5 +1,6 @@
 //! The commands, a file each: arguments, one function, and the report that it gives.
 
+pub(crate) mod app;
 pub(crate) mod apply;
 pub(crate) mod compare;
 pub(crate) mod demo;

@@ -9,6 +9,7 @@ pub(crate) mod driving;
 pub(crate) mod evidence;
 pub(crate) mod evidence_file;
 pub(crate) mod inspect;
+pub(crate) mod load;
 pub(crate) mod network;
 pub(crate) mod parquet_file;
 pub(crate) mod profiles;

@@ -1,6 +1,6 @@
 //! Cautions and marks in words.
 
-use frevin_core::visits::{Caution, FrameLimit, Mark};
+use frevin_core::visits::{Caution, FrameLimit, Mark, WarmPart};
 
 /// What limits the frames, in a sentence.
 pub(crate) fn limit_in_words(limit: &FrameLimit) -> String {
@@ -85,6 +85,16 @@ pub(crate) fn in_words(caution: &Caution) -> String {
              is not compared.",
             columns.join(", ")
         ),
+        Caution::UnlikeTemperatures { part, a_celsius, b_celsius } => {
+            let part = match part {
+                WarmPart::GraphicsCard => "graphics card",
+                WarmPart::Processor => "processor",
+            };
+            format!(
+                "The {part} was at {a_celsius:.0} °C in A and at {b_celsius:.0} °C in B: part of a difference can come \
+                 from that. Warm up for longer before each visit."
+            )
+        }
         Caution::SeveralGraphicsCards { cards } => {
             format!("The game was drawn by several graphics cards: {}.", cards.join(", "))
         }

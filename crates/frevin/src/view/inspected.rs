@@ -1,6 +1,6 @@
 //! What is known of a PC, as it is shown.
 
-use frevin_core::facts::{DriveKind, Facts, Form};
+use frevin_core::facts::{DriveKind, Facts, FileCheck, Form};
 use frevin_core::findings::Finding;
 use frevin_core::setting::PowerSource;
 
@@ -119,6 +119,17 @@ fn fact_lines(facts: &Facts) -> Vec<(&'static str, String)> {
             },
         ),
     ];
+    lines.extend(windows.file_check.map(|FileCheck { on, repaired, not_repaired }| {
+        let found = match (repaired, not_repaired) {
+            (0, 0) => "whole".to_owned(),
+            _ => format!("{repaired} repaired, {not_repaired} left broken"),
+        };
+        ("own files", format!("{found}, checked on {on}"))
+    }));
+    lines.extend(facts.guards.iter().map(|guard| {
+        let held = dim("what belongs to it is never switched off");
+        ("guarded by", format!("{}, {held}", guard.name))
+    }));
     lines.extend(facts.graphics.iter().map(|card| {
         let kind = card.is_discrete.map(|is| if is { "discrete" } else { "integrated" });
         let memory = card.video_memory_mib.map(|mib| bytes(mib << 20));

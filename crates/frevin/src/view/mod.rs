@@ -8,6 +8,7 @@ pub(crate) mod cautions;
 pub(crate) mod environment;
 pub(crate) mod evidence;
 mod inspected;
+pub(crate) mod loaded;
 mod page;
 pub(crate) mod plan;
 mod plots;

@@ -126,6 +126,27 @@ fn every_unlike_condition_is_told() {
 }
 
 #[test]
+fn a_state_in_which_the_pc_was_warmer_is_told() {
+    let mut visits = in_turns();
+    let mut warm = |state: &str, celsius: f64| {
+        for visit in visits.iter_mut().filter(|visit| visit.state_name == name(state)) {
+            let levels = Levels { average: celsius, lowest: celsius - 5.0, highest: celsius + 5.0 };
+            let conditions = visit.runs[0].conditions.as_mut().unwrap();
+            conditions.readings.graphics_celsius = Some(levels);
+        }
+        found(&visits)
+    };
+    assert_eq!(warm("a", 70.0), []);
+    assert_eq!(warm("b", 63.0), []);
+    let apart = Caution::UnlikeTemperatures {
+        part: WarmPart::GraphicsCard,
+        a_celsius: 70.0,
+        b_celsius: 61.0,
+    };
+    assert_eq!(warm("b", 61.0), [apart]);
+}
+
+#[test]
 fn evidence_mixes_neither_pcs_nor_arguments() {
     let tweak: TweakId = "a/b".parse().unwrap();
     let mut visits = in_turns();

@@ -15,6 +15,7 @@ use uuid::Uuid;
 
 use self::recorded::{Plan, Recorded, Service, Stops, Windows, registry};
 use super::boot::Element;
+use super::health::GuardSeen;
 use super::pc::LivePc;
 use super::services::Doing;
 use super::starts::Process;
@@ -92,6 +93,10 @@ fn recording() -> Windows {
         sign_in: "5".to_owned(),
         processes: Vec::new(),
         runs_as_another_user: false,
+        guards: Vec::new(),
+        devices_with_error: Vec::new(),
+        servicing_log: String::new(),
+        app_folders: Default::default(),
         offers_nothing: false,
     })))
 }
@@ -309,6 +314,65 @@ fn facts_come_from_many_places_and_what_is_not_told_has_a_reason() {
     insta::assert_snapshot!(
         facts.unknown.iter().map(|(fact, why)| format!("{fact}: {why}\n")).collect::<String>()
     );
+}
+
+#[test]
+fn what_windows_knows_of_its_health_is_told() {
+    let windows = recording();
+    {
+        let mut recorded = windows.0.borrow_mut();
+        let seen = |name: &str, program: &str| GuardSeen {
+            name: name.to_owned(),
+            is_antivirus: true,
+            program: program.to_owned(),
+        };
+        recorded.guards = vec![
+            seen("Windows' own", "windowsdefender://"),
+            seen("Orrinfell Shield", r"C:\Program Files\Orrinfell\shield.exe"),
+        ];
+        recorded.devices_with_error =
+            vec![(NETWORK_CARD.to_owned(), 10), (r"USB\X".to_owned(), 28)];
+        recorded.servicing_log =
+            "2026-11-02 20:00:00, Info CSI 1 [SR] Verify complete\n".to_owned();
+    }
+    let (_home, pc) = opened(&windows);
+    let facts = pc.facts().unwrap();
+    let [guard] = &facts.guards[..] else { panic!("{:?}", facts.guards) };
+    assert_eq!(guard.name, "Orrinfell Shield");
+    assert_eq!(guard.startup_entries, ["machine-registry/Orrinfell Tray".into()]);
+    assert_eq!(facts.uses.other_antivirus, Some(true));
+    let obstacle = pc.obstacle(&at("startup:machine-registry/Orrinfell Tray#enabled")).unwrap();
+    assert!(obstacle.unwrap().contains("Orrinfell Shield"));
+    let codes: Vec<u32> = facts.devices_with_error.iter().map(|device| device.code).collect();
+    assert_eq!(codes, [10, 28]);
+    assert_eq!(facts.devices_with_error[1].name, r"USB\X", "for want of a name");
+    let check = facts.windows.file_check.unwrap();
+    assert_eq!((check.repaired, check.not_repaired), (0, 0));
+}
+
+#[test]
+fn programs_are_apps_and_what_brings_its_uninstaller() {
+    let windows = recording();
+    let folder = tempfile::tempdir().unwrap();
+    fs_err::create_dir(folder.path().join("inner")).unwrap();
+    fs_err::write(folder.path().join("inner/a"), vec![0; (1 << 20) + 1]).unwrap();
+    let app = windows.0.borrow().apps.first().unwrap().clone();
+    windows.0.borrow_mut().app_folders.insert(app.clone(), folder.path().to_owned());
+    let (_home, pc) = opened(&windows);
+    let programs = pc.programs().unwrap();
+    let of_app = programs.iter().find(|one| one.family == Some(app.as_str().into())).unwrap();
+    assert_eq!(of_app.size_mib, Some(2));
+    let others: Vec<_> = programs
+        .iter()
+        .filter(|one| one.family.is_none())
+        .map(|one| (one.name.as_str(), one.size_mib))
+        .collect();
+    assert_eq!(
+        others,
+        [("Orrinfell Tray", Some(181))],
+        "no update, no part, nothing without a name"
+    );
+    assert_eq!(pc.processor_mhz().unwrap(), Some(4200.0));
 }
 
 #[test]

@@ -3,6 +3,7 @@
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use std::path::PathBuf;
 use std::rc::Rc;
 
 use frevin_core::registry_text::{self, Operation};
@@ -20,7 +21,8 @@ use crate::windows::devices::DevicesApi;
 use crate::windows::displays::{DisplaySeen, DisplaysApi};
 use crate::windows::graphics_use::{GraphicsUseApi, NamedCard};
 use crate::windows::hardware::{Battery, Cores, DriveSeen, FactsApi, Link};
-use crate::windows::installed::{AppsApi, FeaturesApi};
+use crate::windows::health::{GuardSeen, HealthApi};
+use crate::windows::installed::{AppsApi, FeaturesApi, NamedApp};
 use crate::windows::os_error::OsError;
 use crate::windows::power::{PowerApi, ValuePath};
 use crate::windows::protections::ProtectionsApi;
@@ -78,6 +80,7 @@ pub(super) struct Recorded {
     pub(super) boot: BTreeMap<(String, u32), Element>,
     pub(super) apps: BTreeSet<String>,
     pub(super) kept_apps: BTreeSet<String>,
+    pub(super) app_folders: BTreeMap<String, PathBuf>,
     pub(super) features: BTreeMap<String, bool>,
     pub(super) preferences: BTreeMap<String, u32>,
     pub(super) exclusions: Vec<String>,
@@ -87,6 +90,9 @@ pub(super) struct Recorded {
     pub(super) sign_in: String,
     pub(super) processes: Vec<Process>,
     pub(super) runs_as_another_user: bool,
+    pub(super) guards: Vec<GuardSeen>,
+    pub(super) devices_with_error: Vec<(String, u32)>,
+    pub(super) servicing_log: String,
     /// Whether Windows lacks everything that it may lack.
     pub(super) offers_nothing: bool,
 }
@@ -113,6 +119,7 @@ impl Windows {
             features: this(),
             protections: this(),
             facts: this(),
+            health: this(),
             graphics_use: this(),
             starts: this(),
             system: this(),
@@ -511,6 +518,16 @@ impl AppsApi for Windows {
         })
     }
 
+    fn named(&self) -> Result<Vec<NamedApp>, OsError> {
+        self.ask("FindPackagesForUser", |recorded| {
+            let app = |family: &String| {
+                let folder = recorded.app_folders.get(family).cloned();
+                NamedApp { family: family.clone(), name: family.replace('_', " "), folder }
+            };
+            recorded.apps.iter().map(app).collect()
+        })
+    }
+
     fn families(&self) -> Result<Vec<String>, OsError> {
         self.ask("FindPackagesForUser", |recorded| recorded.apps.iter().cloned().collect())
     }
@@ -641,6 +658,20 @@ impl FactsApi for Windows {
 
     fn can_schedule_itself(&self) -> Option<bool> {
         Some(true)
+    }
+}
+
+impl HealthApi for Windows {
+    fn guards(&self) -> Result<Vec<GuardSeen>, OsError> {
+        self.ask("IWSCProductList", |recorded| recorded.guards.clone())
+    }
+
+    fn devices_with_error(&self) -> Result<Vec<(String, u32)>, OsError> {
+        self.ask("CM_Get_DevNode_Status", |recorded| recorded.devices_with_error.clone())
+    }
+
+    fn servicing_log_end(&self) -> Result<String, OsError> {
+        self.ask("the log", |recorded| recorded.servicing_log.clone())
     }
 }
 

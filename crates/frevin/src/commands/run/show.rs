@@ -2,7 +2,7 @@
 
 use frevin_core::ids::{SceneName, StateName};
 use frevin_core::visits::{FrameLimit, Run, RunId, RunSource, VisitId, frame_limit, marks};
-use frevin_frames::{FrameBlocks as _, Metrics, RunConditions};
+use frevin_frames::{FrameBlocks as _, Levels, Metrics, RunConditions};
 use serde::Serialize;
 
 use crate::context::Context;
@@ -112,6 +112,19 @@ pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&Run
             .graphics_memory_mib
             .map(|mib| ("graphics memory", format!("{mib:.0} MiB at most"))),
     );
+    let levels = [
+        ("graphics temperature", readings.graphics_celsius, "°C", 0),
+        ("processor temperature", readings.processor_celsius, "°C", 0),
+        ("graphics clock", readings.graphics_mhz, "MHz", 0),
+        ("processor clock", readings.processor_mhz, "MHz", 0),
+        ("graphics power", readings.graphics_watts, "W", 1),
+        ("processor power", readings.processor_watts, "W", 1),
+    ];
+    told.extend(levels.into_iter().filter_map(|(what, levels, unit, digits)| {
+        let Levels { average, lowest, highest } = levels?;
+        let range = dim(format_args!("{lowest:.digits$} to {highest:.digits$}"));
+        Some((what, format!("{average:.digits$} {unit}  {range}")))
+    }));
     told.extend(conditions.graphics_card.clone().map(|card| ("drawn by", card)));
     if !told.is_empty() {
         page.blank();

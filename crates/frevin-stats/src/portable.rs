@@ -5,13 +5,13 @@ use rand::Rng as _;
 use rand_pcg::Pcg64;
 
 /// A number from 0 up to but not 1.
-pub(super) fn uniform(rng: &mut Pcg64) -> f64 {
+pub(crate) fn uniform(rng: &mut Pcg64) -> f64 {
     const STEP: f64 = 1.0 / (1_u64 << 53) as f64;
     (rng.next_u64() >> 11) as f64 * STEP
 }
 
 /// A number below `end`, which is above 0: by rejection, so that each is as likely.
-pub(super) fn below(rng: &mut Pcg64, end: usize) -> usize {
+pub(crate) fn below(rng: &mut Pcg64, end: usize) -> usize {
     let end = end as u64;
     let whole = u64::MAX - u64::MAX % end;
     loop {
@@ -22,19 +22,19 @@ pub(super) fn below(rng: &mut Pcg64, end: usize) -> usize {
     }
 }
 
-pub(super) fn coin(rng: &mut Pcg64) -> bool {
+pub(crate) fn coin(rng: &mut Pcg64) -> bool {
     rng.next_u64() >> 63 == 1
 }
 
 /// Puts things into a random order (Fisher and Yates).
-pub(super) fn shuffle<T>(rng: &mut Pcg64, things: &mut [T]) {
+pub(crate) fn shuffle<T>(rng: &mut Pcg64, things: &mut [T]) {
     for last in (1..things.len()).rev() {
         things.swap(last, below(rng, last + 1));
     }
 }
 
 /// A standard normal number (Marsaglia's polar method; the second of each two is not used).
-pub(super) fn normal(rng: &mut Pcg64) -> f64 {
+pub(crate) fn normal(rng: &mut Pcg64) -> f64 {
     loop {
         let (x, y) = (2.0 * uniform(rng) - 1.0, 2.0 * uniform(rng) - 1.0);
         let square = x * x + y * y;
@@ -45,7 +45,7 @@ pub(super) fn normal(rng: &mut Pcg64) -> f64 {
 }
 
 /// A chi-square number of `degrees`, at least 2 (Marsaglia and Tsang, 2000).
-pub(super) fn chi_square(rng: &mut Pcg64, degrees: f64) -> f64 {
+pub(crate) fn chi_square(rng: &mut Pcg64, degrees: f64) -> f64 {
     let d = degrees / 2.0 - 1.0 / 3.0;
     let c = 1.0 / (9.0 * d).sqrt();
     loop {
@@ -59,12 +59,12 @@ pub(super) fn chi_square(rng: &mut Pcg64, degrees: f64) -> f64 {
 }
 
 /// The standard normal distribution function.
-pub(super) fn normal_below(z: f64) -> f64 {
+pub(crate) fn normal_below(z: f64) -> f64 {
     0.5 * libm::erfc(-z * core::f64::consts::FRAC_1_SQRT_2)
 }
 
 /// `1 / (1 + exp(-x))`.
-pub(super) fn logistic(x: f64) -> f64 {
+pub(crate) fn logistic(x: f64) -> f64 {
     1.0 / (1.0 + libm::exp(-x))
 }
 
