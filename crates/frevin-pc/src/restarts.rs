@@ -3,6 +3,7 @@
 use frevin_core::setting::{Address, TakesEffect, WinName};
 
 use crate::contract::{Pc, PcError, PcLock};
+use crate::rehearsal::RehearsalPc;
 
 /// A PC that can be asked to restart, and to start anew what less than a restart makes settings take
 /// effect.
@@ -44,6 +45,11 @@ pub trait Restarts: Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn has_administrator_rights(&self) -> Result<bool, PcError>;
+
+    /// The PC as a rehearsal PC, which can play; nothing where it is none.
+    fn as_rehearsal(&mut self) -> Option<&mut RehearsalPc> {
+        None
+    }
 }
 
 /// What came of asking for a device to start anew.

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::ids::SceneName;
 use crate::sift::{Found, Sift, SiftId};
+use crate::trial::in_play::Judged;
 use crate::trial::{Question, Trial, TrialId};
 use crate::tweak::TweakUse;
 use crate::verdict::{Decision, Verdict};
@@ -168,6 +169,7 @@ pub fn of_trial(trial: &Trial) -> Option<EvidenceFigures> {
         (Verdict::Same, _) => EvidenceFinding::NoEffect,
         (Verdict::Undecided, _) => EvidenceFinding::Unclear,
     };
+    let by_play = trial.judged().map(|judged| of_play(&judged, wish.used.clone(), finding));
     let differences: Vec<f64> = trial
         .pairs()
         .iter()
@@ -176,7 +178,10 @@ pub fn of_trial(trial: &Trial) -> Option<EvidenceFigures> {
             Some(sign * (b.ln_average_fps - a.ln_average_fps))
         })
         .collect();
-    let figures = EvidenceFigures::of_differences(wish.used.clone(), finding, &differences)?;
+    let figures = match by_play {
+        Some(figures) => figures?,
+        None => EvidenceFigures::of_differences(wish.used.clone(), finding, &differences)?,
+    };
     let comparison = trial.comparison();
     let reported = comparison.findings.first().and_then(|finding| finding.difference)?;
     let percent = match sign > 0.0 {
@@ -188,6 +193,21 @@ pub fn of_trial(trial: &Trial) -> Option<EvidenceFigures> {
     let is_worse = |finding: &crate::verdict::MetricFinding| finding.decision == Decision::Worse;
     let by_guard = verdict == Verdict::Worse && !comparison.findings.iter().any(is_worse);
     Some(EvidenceFigures { percent, by_guard, ..figures })
+}
+
+/// What play tells: the estimate of the sign test and its standard error; nothing before its first look.
+fn of_play(judged: &Judged, used: TweakUse, finding: EvidenceFinding) -> Option<EvidenceFigures> {
+    let [average, _] = judged.test.primaries();
+    let (interval, standard_error) = (average.interval()?, average.standard_error()?);
+    Some(EvidenceFigures {
+        used,
+        finding,
+        by_guard: false,
+        ln_ratio: interval.estimate.ln_1p(),
+        standard_error,
+        percent: [interval.low, interval.estimate, interval.high].map(|share| 100.0 * share),
+        false_chance: FALSE_BETTER,
+    })
 }
 
 /// The mean of differences and its standard error; nothing of fewer than two.
@@ -271,6 +291,7 @@ mod tests {
             ping: None,
             ping_pause_ms: 0,
             on_battery: false,
+            in_play: None,
             of_sift: None,
         };
         let mut trial = Replayed::replay(design, &[]);

@@ -7,6 +7,7 @@ use rand_pcg::Pcg64;
 use serde::{Deserialize, Serialize};
 
 use super::doubts::Circumstances;
+use super::in_play::InPlay;
 use crate::ids::{BootId, ProfileName, SceneName, StateDigest};
 use crate::layers::ChangeId;
 use crate::preview::Wish;
@@ -165,6 +166,9 @@ pub struct Design {
     pub ping_pause_ms: u64,
     /// Whether runs are recorded on the battery, which has to stay so.
     pub on_battery: bool,
+    /// How it is played, where the states are switched while somebody plays.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub in_play: Option<InPlay>,
     /// The sift whose findings it proves, if it is one of a sift.
     #[serde(default)]
     pub of_sift: Option<SiftId>,

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::design::{Arm, Place};
 use super::ending::Ending;
+use super::in_play::Segment;
 use crate::ids::BootId;
 use crate::layers::ChangeId;
 use crate::setting::State;
@@ -31,6 +32,13 @@ pub enum Action {
         warm_up: usize,
         /// Runs that do.
         runs: usize,
+    },
+    /// Play, switching between the states all the while.
+    Play {
+        /// Which sitting it is, counted from 0.
+        sitting: usize,
+        /// How often the settling time was doubled.
+        doubled: u32,
     },
     /// Write down the verdict, which the visits give.
     Decide {
@@ -123,6 +131,15 @@ pub enum Event {
         #[serde(flatten)]
         doubt: Doubt,
     },
+    /// Segments of a sitting were played.
+    Played {
+        /// The sitting.
+        sitting: usize,
+        /// How often the settling time was doubled.
+        doubled: u32,
+        /// The segments that follow those told before.
+        segments: Vec<Segment>,
+    },
     /// The owner put it off. A visit without its partner does not count.
     Paused,
     /// The owner went on with it.
@@ -157,6 +174,7 @@ mod tests {
             Action::Switch { to: Place::Neither },
             Action::Restart,
             Action::Visit { pair: 3, arm: Arm::B, warm_up: 1, runs: 3 },
+            Action::Play { sitting: 2, doubled: 1 },
             Action::Decide { verdict: Verdict::Same },
             Action::End(ending),
         ];
@@ -193,6 +211,18 @@ mod tests {
                     visits: vec![VisitId(5), VisitId(6)],
                     levels: vec![VisitFigures { frames: Some(frames), ..VisitFigures::default() }],
                     doubts: doubts.clone(),
+                },
+                Event::Played {
+                    sitting: 1,
+                    doubled: 0,
+                    segments: vec![Segment {
+                        arm: Arm::B,
+                        begin_s: 30.0,
+                        end_s: 36.0,
+                        frames: None,
+                        looks_capped: false,
+                        stutters_while_settling: 2,
+                    }],
                 },
                 Event::Paused,
                 Event::Resumed,

@@ -5,6 +5,7 @@ use serde::Serialize;
 use super::design::{Arm, Design, Place};
 use super::ending::{Ending, ending};
 use super::event::{Action, Doubt, Event};
+use super::in_play::{Judged, PlayedSitting, judge};
 use crate::ids::BootId;
 use crate::setting::State;
 use crate::verdict::{Comparison, Histories, Verdict, VisitFigures, compare};
@@ -69,6 +70,8 @@ pub enum Progress {
 pub struct Trial {
     design: Design,
     pairs: Vec<DonePair>,
+    /// What was played, where it is a trial in play.
+    sittings: Vec<PlayedSitting>,
     half: Option<(Arm, DoneVisit)>,
     /// The start of the PC in which something was begun last: another visit needs another.
     last_used: BootId,
@@ -91,6 +94,7 @@ impl Trial {
             last_used: design.boot.clone(),
             design,
             pairs: Vec::new(),
+            sittings: Vec::new(),
             half: None,
             repeats: 0,
             voided: 0,
@@ -131,6 +135,14 @@ impl Trial {
                     (Some((first, a)), Arm::B) => self.pairs.push(DonePair { first, a, b: done }),
                     (Some((first, b)), Arm::A) => self.pairs.push(DonePair { first, a: done, b }),
                 }
+            }
+            Event::Played { sitting, doubled, segments } => {
+                if self.sittings.len() <= *sitting {
+                    self.sittings.resize_with(sitting + 1, PlayedSitting::default);
+                }
+                let place = &mut self.sittings[*sitting];
+                place.doubled = *doubled;
+                place.segments.extend(segments);
             }
             Event::Voided { .. } => {
                 self.repeats += 1;
@@ -175,6 +187,9 @@ impl Trial {
         if self.paused {
             return reach(self.design.first_place(), Action::Rest);
         }
+        if let Some(judged) = self.judged() {
+            return self.next_in_play(&judged, seen);
+        }
         let comparison = self.comparison();
         if self.half.is_none() && comparison.is_finished {
             return Action::Decide { verdict: comparison.verdict };
@@ -192,6 +207,32 @@ impl Trial {
         Action::Visit { pair, arm, warm_up: self.design.warm_up, runs: self.design.runs }
     }
 
+    fn next_in_play(&self, judged: &Judged, seen: &Seen) -> Action {
+        if judged.is_finished() {
+            return Action::Decide { verdict: judged.verdict() };
+        }
+        if !seen.others_are_as_before {
+            return Action::Blocked;
+        }
+        // Between sittings the PC is as it was; while one goes on, its driver switches.
+        let first = self.design.first_place();
+        if seen.place != first {
+            return Action::Switch { to: first };
+        }
+        Action::Play { sitting: self.sittings.len(), doubled: judged.doubled }
+    }
+
+    /// What was played so far, where it is a trial in play.
+    pub fn judged(&self) -> Option<Judged> {
+        let design = self.design.in_play.as_ref()?;
+        Some(judge(design, self.design.margins, &self.sittings))
+    }
+
+    /// The sittings so far.
+    pub fn sittings(&self) -> &[PlayedSitting] {
+        &self.sittings
+    }
+
     /// What the verdict that was given means for the PC.
     pub fn decision(&self) -> Option<Ending> {
         self.decided.map(|_| ending(&self.design, &self.comparison()))
@@ -199,6 +240,10 @@ impl Trial {
 
     /// What the pairs so far say.
     pub fn comparison(&self) -> Comparison {
+        if let Some((judged, in_play)) = self.judged().zip(self.design.in_play.as_ref()) {
+            let limit = in_play.limit(judged.doubled).pairs();
+            return judged.comparison(self.design.margins, limit);
+        }
         let figures = self.pairs.iter().map(|pair| (pair.a.figures, pair.b.figures));
         self.compared(figures.collect(), &self.design.histories)
     }

@@ -11,6 +11,7 @@ mod duration;
 mod ending;
 mod event;
 mod history;
+pub mod in_play;
 mod machine;
 
 pub use design::{Arm, ArmDesign, Design, KeepPolicy, Place, Question, TrialId};

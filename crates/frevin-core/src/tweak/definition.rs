@@ -250,6 +250,10 @@ pub struct Tweak {
     pub manual: Option<Manual>,
     /// What has to happen before it is felt, where no setting of it says otherwise.
     pub(super) takes_effect: TakesEffect,
+    /// How soon a change of it is felt, in seconds, where that is known.
+    pub felt_within_seconds: Option<f64>,
+    /// What makes its effect build up or wear off over minutes, where something does: it is not tried in play.
+    pub long_memory: Option<String>,
     /// What must hold on a PC for it to be of use.
     pub conditions: Vec<Condition>,
     /// What must hold of what is chosen, over `params` and `facts`.

@@ -34,6 +34,8 @@ struct Document {
     standing_reason: String,
     risk: Risk,
     takes_effect: TakesEffect,
+    felt_within_seconds: Option<Spanned<f64>>,
+    long_memory: Option<String>,
     #[serde(default)]
     parameters: BTreeMap<String, ParameterDocument>,
     #[serde(default)]
@@ -53,6 +55,9 @@ struct Document {
     alternatives: Vec<Spanned<String>>,
     sources: Vec<Source>,
 }
+
+/// What is felt later than this cannot be tried in play, in seconds: half a minute of a segment would settle.
+const SHORT_MEMORY_SECONDS: f64 = 5.0;
 
 #[derive(Deserialize, Clone, Copy)]
 #[serde(rename_all = "kebab-case")]
@@ -192,7 +197,17 @@ impl Reader {
                 Some(Condition { holds: self.expression(&rule.holds)?, otherwise: rule.otherwise })
             })
             .collect();
+        let felt_within_seconds = document.felt_within_seconds.and_then(|written| {
+            let seconds = *written.get_ref();
+            let longest = SHORT_MEMORY_SECONDS;
+            let fault = format!("it is from 0 to {longest}; what takes longer has a long memory");
+            let checked = (0.0..=longest).contains(&seconds).then_some(()).ok_or(fault);
+            self.note(written.span(), checked)?;
+            Some(seconds)
+        });
         let tweak = Tweak {
+            felt_within_seconds,
+            long_memory: document.long_memory,
             rules,
             id: id?,
             title: document.title,

@@ -126,17 +126,29 @@ pub struct GuardFinding {
     pub vetoed_after_pairs: Option<usize>,
 }
 
+/// What is paired.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PairsOf {
+    /// A visit of each state.
+    Visits,
+    /// A segment of play in each.
+    Segments,
+}
+
 /// Two states of a PC, compared.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Comparison {
     /// The answer.
     pub verdict: Verdict,
-    /// Pairs of visits that it rests on.
+    /// What its pairs are of.
+    pub pairs_are_of: PairsOf,
+    /// Pairs that it rests on.
     pub pairs: usize,
     /// Pairs that were made after the verdict and are not looked at.
     pub pairs_after_verdict: usize,
     /// The most pairs that the rule takes.
-    pub pair_limit: PairLimit,
+    pub pair_limit: usize,
     /// Whether more pairs can no longer change the answer.
     pub is_finished: bool,
     /// What was found of each primary metric.
@@ -196,9 +208,10 @@ pub fn compare(
     let is_vetoed = test.is_finished() && loss.is_some_and(|loss| loss.vetoes);
     Comparison {
         verdict: if is_vetoed { Verdict::Worse } else { test.verdict() },
+        pairs_are_of: PairsOf::Visits,
         pairs: taken.len(),
         pairs_after_verdict: pairs.len() - taken.len(),
-        pair_limit: limit,
+        pair_limit: limit.pairs(),
         is_finished: test.is_finished(),
         findings,
         guards: guards.collect(),

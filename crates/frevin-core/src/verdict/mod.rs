@@ -10,7 +10,8 @@ mod figures;
 mod metrics;
 
 pub use comparison::{
-    Comparison, GuardFinding, Histories, LossFinding, Margins, Measured, MetricFinding, compare,
+    Comparison, GuardFinding, Histories, LossFinding, Margins, Measured, MetricFinding, PairsOf,
+    compare,
 };
 pub use figures::{FrameFigures, LatencyOfVisit, PingFigures, VisitError, VisitFigures};
 pub use frevin_stats::{

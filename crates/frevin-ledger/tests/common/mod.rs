@@ -32,6 +32,7 @@ pub(crate) fn trial_design() -> Design {
         ping: None,
         ping_pause_ms: 50,
         on_battery: false,
+        in_play: None,
         of_sift: None,
     }
 }

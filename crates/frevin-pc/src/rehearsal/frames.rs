@@ -32,15 +32,20 @@ pub(super) fn record(
     clock: &Clock,
     in_effect: impl Fn(&Address) -> State,
 ) -> Result<RecordedRun, String> {
-    let scene = model.scenes.iter().find(|known| known.name == scene).ok_or_else(|| {
-        let known: Vec<_> = model.scenes.iter().map(|scene| scene.name.as_str()).collect();
-        format!("it has no scene `{scene}`; it has {}", known.join(", "))
-    })?;
+    let scene = scene_of(model, scene)?;
     let factors = model.factors(&in_effect)?;
     let player = Player { model, scene, factors, clock, seed };
     let series = FrameSeries::new(player.play(seconds)).map_err(|error| error.to_string())?;
     let readings = player.readings(&series);
     Ok(RecordedRun { series, readings, run_since_boot: clock.runs_since_boot + 1 })
+}
+
+/// A scene of a model, by its name.
+pub(super) fn scene_of<'a>(model: &'a Model, scene: &str) -> Result<&'a ModelScene, String> {
+    model.scenes.iter().find(|known| known.name == scene).ok_or_else(|| {
+        let known: Vec<_> = model.scenes.iter().map(|scene| scene.name.as_str()).collect();
+        format!("it has no scene `{scene}`; it has {}", known.join(", "))
+    })
 }
 
 struct Player<'a> {
@@ -69,26 +74,15 @@ impl Player<'_> {
             * (run_deviation + noise.boot_spread * boot_deviation + drift).exp();
         let slow_excess =
             self.model.slow_frames.mean_excess * self.factors.slow_frames * slow_deviation.exp();
-        let stutters = &self.model.stutters;
-        let stutters_per_ms = stutters.per_minute / 60_000.0
+        let stutters_per_ms = self.model.stutters.per_minute / 60_000.0
             * self.factors.stutters
             * warm_up(self.model.warm_up.stutters);
-
-        let innovation = (1.0 - noise.frame_memory.powi(2)).max(0.0).sqrt();
-        let mut deviation = normal();
+        let typical = Typical { frame_ms: typical_ms, slow_excess, stutters_per_ms };
+        let mut maker = FrameMaker::new(rng);
         let mut frames = Vec::new();
         let mut elapsed_ms = 0.0;
         while elapsed_ms < seconds * 1000.0 && frames.len() < MOST_FRAMES {
-            let fresh: f64 = StandardNormal.sample(&mut rng);
-            deviation = noise.frame_memory * deviation + innovation * fresh;
-            let mut frame_ms = typical_ms * (noise.frame_spread * deviation).exp();
-            if rng.random::<f64>() < self.model.slow_frames.share {
-                let excess: f64 = Exp1.sample(&mut rng);
-                frame_ms *= 1.0 + slow_excess * excess;
-            }
-            if rng.random::<f64>() < stutters_per_ms * frame_ms {
-                frame_ms += rng.random_range(stutters.shortest_ms..=stutters.longest_ms);
-            }
+            let frame_ms = maker.next(self.model, typical);
             elapsed_ms += frame_ms;
             frames.push(frame_ms);
         }
@@ -125,13 +119,86 @@ impl Player<'_> {
     }
 
     fn rng(&self, purpose: &str, ordinal: u64) -> Pcg64 {
-        let mut hasher = blake3::Hasher::new();
-        hasher.update(&self.seed.to_le_bytes());
-        hasher.update(purpose.as_bytes());
-        hasher.update(&ordinal.to_le_bytes());
-        let hash = hasher.finalize();
-        let mut seed = [0; 8];
-        seed.copy_from_slice(&hash.as_bytes()[..8]);
-        Pcg64::seed_from_u64(u64::from_le_bytes(seed))
+        chance(self.seed, purpose, ordinal)
+    }
+}
+
+/// What chance is for a purpose at a point of a PC's life.
+pub(super) fn chance(seed: u64, purpose: &str, ordinal: u64) -> Pcg64 {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(&seed.to_le_bytes());
+    hasher.update(purpose.as_bytes());
+    hasher.update(&ordinal.to_le_bytes());
+    let hash = hasher.finalize();
+    let mut seed = [0; 8];
+    seed.copy_from_slice(&hash.as_bytes()[..8]);
+    Pcg64::seed_from_u64(u64::from_le_bytes(seed))
+}
+
+/// What frames are like where chance is left out.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Typical {
+    /// How long one takes, in milliseconds.
+    pub(super) frame_ms: f64,
+    /// How much longer slow frames take on average, as a share.
+    pub(super) slow_excess: f64,
+    /// How many stutters there are in a millisecond.
+    pub(super) stutters_per_ms: f64,
+}
+
+/// Frames of a scene, one after another: each inherits a part of the one before it.
+#[derive(Debug)]
+pub(super) struct FrameMaker {
+    rng: Pcg64,
+    deviation: f64,
+}
+
+impl FrameMaker {
+    pub(super) fn new(mut rng: Pcg64) -> Self {
+        let deviation = StandardNormal.sample(&mut rng);
+        Self { rng, deviation }
+    }
+
+    /// How long the next frame takes, in milliseconds.
+    pub(super) fn next(&mut self, model: &Model, typical: Typical) -> f64 {
+        let Typical { frame_ms, slow_excess, stutters_per_ms } = typical;
+        let Model { noise, stutters, slow_frames, .. } = model;
+        let rng = &mut self.rng;
+        let innovation = (1.0 - noise.frame_memory.powi(2)).max(0.0).sqrt();
+        let fresh: f64 = StandardNormal.sample(rng);
+        self.deviation = noise.frame_memory * self.deviation + innovation * fresh;
+        let mut frame_ms = frame_ms * (noise.frame_spread * self.deviation).exp();
+        if rng.random::<f64>() < slow_frames.share {
+            let excess: f64 = Exp1.sample(rng);
+            frame_ms *= 1.0 + slow_excess * excess;
+        }
+        if rng.random::<f64>() < stutters_per_ms * frame_ms {
+            frame_ms += rng.random_range(stutters.shortest_ms..=stutters.longest_ms);
+        }
+        frame_ms
+    }
+}
+
+/// What a PC brings into play, whatever its settings: how this start of it is, and how long it has been played.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Life {
+    boot_deviation: f64,
+    drift_per_hour: f64,
+    played_s: f64,
+}
+
+impl Life {
+    pub(super) fn of(model: &Model, seed: u64, clock: &Clock) -> Self {
+        let boot: f64 = StandardNormal.sample(&mut chance(seed, "boot", clock.boots));
+        Self {
+            boot_deviation: model.noise.boot_spread * boot,
+            drift_per_hour: model.noise.drift_per_hour,
+            played_s: clock.played_seconds,
+        }
+    }
+
+    /// By what factor frames take longer after so much more play.
+    pub(super) fn drift(&self, played_s: f64) -> f64 {
+        (self.boot_deviation + self.drift_per_hour * (self.played_s + played_s) / 3600.0).exp()
     }
 }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use frevin_core::expression::Expression;
 use frevin_core::setting::{Address, State};
+use frevin_stats::in_play::ContentKind;
 use serde::Deserialize;
 use serde_json::Value as Json;
 
@@ -47,6 +48,12 @@ pub struct ModelScene {
     /// Latency: how many frames lie between a key and the display, and what they take in all before, in milliseconds.
     #[serde(default)]
     pub(super) latency: Option<ModelLatency>,
+    /// What happens in it while it is played on and on; free play where nothing is said.
+    #[serde(default)]
+    pub(super) content: Option<ContentKind>,
+    /// After how many seconds it repeats, where it is a benchmark that does.
+    #[serde(default)]
+    pub(super) loop_s: Option<f64>,
 }
 
 /// How long a player waits for a frame that answers: `base_ms + frames x frame time`.
@@ -130,6 +137,9 @@ pub(super) struct Effect {
     /// Latency is multiplied by this, beside what the frame time does to it.
     #[serde(default = "one")]
     latency: f64,
+    /// The time in which it builds up and wears off while somebody plays, in seconds: after it, 63 % of it are felt.
+    #[serde(default)]
+    pub(super) builds_up_s: f64,
 }
 
 fn one() -> f64 {
@@ -166,20 +176,36 @@ impl Model {
         &self,
         in_effect: &impl Fn(&Address) -> State,
     ) -> Result<Factors, String> {
+        let felt = self.at_work(in_effect)?;
+        let felt: Vec<f64> = felt.into_iter().map(|is| if is { 1.0 } else { 0.0 }).collect();
+        Ok(self.factors_felt(&felt))
+    }
+
+    /// Whether each effect is at work.
+    pub(super) fn at_work(
+        &self,
+        in_effect: &impl Fn(&Address) -> State,
+    ) -> Result<Vec<bool>, String> {
+        let is_at_work = |effect: &Effect| {
+            Expression::parse(&effect.when)
+                .and_then(|when| when.holds(&variables(effect, in_effect)))
+                .map_err(|error| format!("effect `{}`: {error}", effect.name))
+        };
+        self.effects.iter().map(is_at_work).collect()
+    }
+
+    /// What effects come to of which so much is felt, each from 0 to 1.
+    pub(super) fn factors_felt(&self, felt: &[f64]) -> Factors {
         let mut factors =
             Factors { frame_time: 1.0, slow_frames: 1.0, stutters: 1.0, latency: 1.0 };
-        for effect in &self.effects {
-            let at_work = Expression::parse(&effect.when)
-                .and_then(|when| when.holds(&variables(effect, in_effect)))
-                .map_err(|error| format!("effect `{}`: {error}", effect.name))?;
-            if at_work {
-                factors.frame_time *= effect.frame_time;
-                factors.slow_frames *= effect.slow_frames;
-                factors.stutters *= effect.stutters;
-                factors.latency *= effect.latency;
-            }
+        for (effect, felt) in self.effects.iter().zip(felt).filter(|(_, felt)| **felt > 0.0) {
+            let of = |factor: f64| if *felt < 1.0 { factor.powf(*felt) } else { factor };
+            factors.frame_time *= of(effect.frame_time);
+            factors.slow_frames *= of(effect.slow_frames);
+            factors.stutters *= of(effect.stutters);
+            factors.latency *= of(effect.latency);
         }
-        Ok(factors)
+        factors
     }
 }
 

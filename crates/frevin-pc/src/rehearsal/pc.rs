@@ -19,8 +19,9 @@ use super::events::{self, Event};
 use super::facts::{SimulatedLoad, follow_settings};
 use super::faults::Faults;
 use super::folder::Folder;
-use super::frames::{self, RecordedRun};
+use super::frames::{self, FrameMaker, Life, RecordedRun};
 use super::model::Model;
+use super::play::Play;
 use super::programs;
 use super::restore_points::{self, RESTORE_POINTS};
 use super::settings::Settings;
@@ -296,6 +297,47 @@ impl RehearsalPc {
         Ok(run)
     }
 
+    /// Begins to play a scene on and on, while settings may be switched.
+    ///
+    /// # Errors
+    /// Where there is no such scene, or the PC's files cannot be read or written.
+    pub fn begin_play(&mut self, _lock: &PcLock, scene: &str) -> Result<Play, PcError> {
+        let mut clock = self.put_into_effect(StartedAnew::Programs)?;
+        let found = frames::scene_of(&self.model, scene)
+            .map_err(|reason| self.folder.broken(MODEL, reason))?;
+        let life = Life::of(&self.model, self.seed, &clock);
+        let chance = |purpose| frames::chance(self.seed, purpose, clock.runs);
+        let play = Play::begin(found, life, chance("content"), FrameMaker::new(chance("play")));
+        clock.runs += 1;
+        clock.runs_since_boot += 1;
+        self.folder.write_json(CLOCK, &clock)?;
+        let event = Event::Played { boot: clock.boots, scene: scene.to_owned() };
+        events::append(&self.folder, &event)?;
+        Ok(play)
+    }
+
+    /// Plays on up to a moment, in milliseconds from the beginning, with what is in effect now: when each frame began and
+    /// how long it took, in milliseconds.
+    ///
+    /// # Errors
+    /// Where the model is broken.
+    pub fn play_on(&self, play: &mut Play, until_ms: f64) -> Result<Vec<(f64, f64)>, PcError> {
+        let in_effect = |address: &Address| self.settings.in_effect(address);
+        let at_work = self.model.at_work(&in_effect);
+        let at_work = at_work.map_err(|reason| self.folder.broken(MODEL, reason))?;
+        Ok(play.play_on(&self.model, &at_work, until_ms))
+    }
+
+    /// Ends a game: the time that it took has passed.
+    ///
+    /// # Errors
+    /// Where the PC's files cannot be read or written.
+    pub fn end_play(&mut self, _lock: &PcLock, play: &Play) -> Result<(), PcError> {
+        let mut clock = self.clock()?;
+        clock.played_seconds += play.played_s();
+        self.folder.write_json(CLOCK, &clock)
+    }
+
     /// The faults to come.
     ///
     /// # Errors
@@ -416,6 +458,10 @@ impl Restarts for RehearsalPc {
 
     fn has_administrator_rights(&self) -> Result<bool, PcError> {
         Ok(!self.faults()?.no_administrator)
+    }
+
+    fn as_rehearsal(&mut self) -> Option<&mut RehearsalPc> {
+        Some(self)
     }
 }
 

@@ -33,6 +33,11 @@ impl SignTest {
         self.pairs.push(pair);
     }
 
+    /// The first so many of its pairs.
+    pub fn first(&self, pairs: usize) -> Self {
+        Self { pairs: self.pairs.iter().take(pairs).copied().collect() }
+    }
+
     /// How many pairs were taken.
     pub fn pairs(&self) -> usize {
         self.pairs.len()

@@ -368,6 +368,7 @@ impl Demo {
             as_administrator: true,
             ping_pause_ms: 50,
             runs_start_program: true,
+            in_play: None,
         };
         let designed = design(&self.context, &self.pc, &self.ledger, &request)?;
         self.say(|page| {

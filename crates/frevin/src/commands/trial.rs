@@ -1,22 +1,26 @@
 //! `frevin trial`
 
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
 use frevin_core::ids::SceneName;
+use frevin_core::trial::in_play::PlaySource;
 use frevin_core::trial::{KeepPolicy, TrialId};
 use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
+use frevin_core::visits::Scene;
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::{PcKind, Restarts};
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
+use crate::measure::sources::TestLoop;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Named;
 use crate::operations::trial::{
-    Arms, Beginning, Driver, PROBES_A_RUN, Request, Stopped, TrialList, design, find, open,
-    refuse_open, report, status,
+    Arms, AskedInPlay, Beginning, Driver, PROBES_A_RUN, Request, Stopped, TrialList, design, find,
+    open, refuse_open, report, status,
 };
 use crate::outcome::Outcome;
 use crate::view::Page;
@@ -76,6 +80,25 @@ pub(crate) struct StartArgs {
     /// [default: what the profile names]
     #[arg(long, value_name = "SCENE")]
     scene: Vec<SceneName>,
+    /// Try it while you play: it is switched on and off every few seconds, in an order that coins decide, and frames are
+    /// recorded without a break. For what acts at once
+    #[arg(long, conflicts_with_all = ["against", "without", "ping", "runs", "seconds", "budget", "restart_by_itself"])]
+    in_play: bool,
+    /// The game that is played, by the name of its file: its frames are traced
+    #[arg(long, value_name = "NAME", requires = "in_play", conflicts_with = "scene")]
+    program: Option<String>,
+    /// A log of the game to which its rows are added while it is recorded
+    #[arg(long, value_name = "FILE", requires = "in_play", conflicts_with_all = ["scene", "program"])]
+    growing: Option<PathBuf>,
+    /// Frevin's own workload instead of a game
+    #[arg(long, requires = "in_play", conflicts_with_all = ["scene", "program", "growing"])]
+    test_loop: bool,
+    /// What is played is a benchmark that repeats after so many seconds: the same place of two passes is compared
+    #[arg(long = "loop", value_name = "SECONDS", requires = "in_play", value_parser = parse_seconds)]
+    loop_seconds: Option<f64>,
+    /// The most that is played now, in minutes; `resume` plays on another day [default: until the verdict]
+    #[arg(long, value_name = "MINUTES", requires = "in_play", value_parser = parse_minutes)]
+    minutes: Option<f64>,
     /// Runs of a visit that count
     #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=50))]
     runs: u16,
@@ -140,6 +163,20 @@ pub(crate) fn parse_budget(text: &str) -> Result<Duration, String> {
     Duration::try_from(length).map_err(|_| "a budget is no less than nothing".to_owned())
 }
 
+/// So much play as one pair of segments needs after the lead-in, or more.
+fn parse_minutes(text: &str) -> Result<f64, String> {
+    let minutes: f64 = text.parse().map_err(|_| "write minutes, like 10".to_owned())?;
+    let is_sound = (0.7..=40.0).contains(&minutes);
+    is_sound.then_some(minutes).ok_or_else(|| "it is from 0.7 to 40 minutes".to_owned())
+}
+
+/// A length of time in seconds, down to half a second.
+fn parse_seconds(text: &str) -> Result<f64, String> {
+    let seconds: f64 = text.parse().map_err(|_| "write seconds, like 75 or 62.5".to_owned())?;
+    let is_sound = (1.0..=1200.0).contains(&seconds);
+    is_sound.then_some(seconds).ok_or_else(|| "it is from 1 to 1200 seconds".to_owned())
+}
+
 pub(crate) fn run(context: &Context, command: &TrialCommand) -> Result<Outcome, Failure> {
     let mut pc = context.restartable_pc()?;
     let mut ledger = context.ledger()?;
@@ -196,11 +233,26 @@ fn start(
     refuse_unfinished(ledger, &*pc)?;
     refuse_open(ledger, &*pc)?;
     let mut request = request(context, args)?;
+    if let Some(asked) = asked_in_play(args) {
+        if let Some(scene) = scene_in_play(args)? {
+            ledger.add_scene(&scene)?;
+            request.scenes = vec![scene.name];
+        }
+        request.in_play = Some(asked);
+    }
     request.as_administrator = pc.has_administrator_rights()?;
     let designed = design(context, &*pc, ledger, &request)?;
+    if designed.design.in_play.is_some() && designed.design.levels.len() != 1 {
+        return Err(Failure::new(
+            Kind::Usage,
+            "in play one scene is played: name one with --scene",
+        ));
+    }
+    let plays_scene =
+        designed.design.in_play.as_ref().is_none_or(|in_play| in_play.source == PlaySource::Scene);
     let find = |scene| SceneSource::find(context, &*pc, ledger, scene);
-    let sources: Vec<SceneSource> =
-        designed.design.levels.iter().map(find).collect::<Result<_, _>>()?;
+    let scenes = designed.design.levels.iter().filter(|_| plays_scene);
+    let sources: Vec<SceneSource> = scenes.map(find).collect::<Result<_, _>>()?;
     // A scene that starts its program anew spares the restart.
     let designed = if sources.iter().all(SceneSource::starts_program) {
         request.runs_start_program = true;
@@ -216,6 +268,41 @@ fn start(
     let driver = Driver::begin(context, pc, ledger, designed.design)?;
     let record = driver.record()?;
     drive(context, driver, &record)
+}
+
+fn asked_in_play(args: &StartArgs) -> Option<AskedInPlay> {
+    let source = match (&args.program, &args.growing, args.test_loop) {
+        _ if !args.in_play => return None,
+        (Some(program), _, _) => PlaySource::Program { file: program.clone() },
+        (_, Some(file), _) => PlaySource::GrowingLog { file: file.clone() },
+        (_, _, true) => PlaySource::TestLoop,
+        (None, None, false) => PlaySource::Scene,
+    };
+    let sitting_s = args.minutes.map(|minutes| 60.0 * minutes);
+    Some(AskedInPlay { source, loop_s: args.loop_seconds, sitting_s })
+}
+
+/// The scene that a game stands for which is played and is none.
+fn scene_in_play(args: &StartArgs) -> Result<Option<Scene>, Failure> {
+    if args.test_loop {
+        return TestLoop::scene().map(Some);
+    }
+    let named = args.program.as_deref().map(Path::new).or(args.growing.as_deref());
+    let Some(stem) = named.and_then(Path::file_stem) else { return Ok(None) };
+    let stem = stem.to_string_lossy().to_lowercase();
+    let plain: String =
+        stem.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).take(40).collect();
+    let name = format!("play-{}", plain.trim_matches('-'));
+    let name = name.parse().map_err(|error: frevin_core::ids::NameError| {
+        Failure::new(Kind::Usage, error.to_string())
+    })?;
+    Ok(Some(Scene {
+        name,
+        game: stem,
+        graphics: "as played".to_owned(),
+        resolution: "as played".to_owned(),
+        route: "ordinary play".to_owned(),
+    }))
 }
 
 fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
@@ -297,6 +384,7 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
         ping: args.ping.clone(),
         ping_pause_ms: args.ping_pause_ms,
         runs_start_program: false,
+        in_play: None,
         restarts_by_itself: args.restart_by_itself,
         as_administrator: false,
     })
@@ -353,7 +441,10 @@ fn drive(
     mut driver: Driver<'_>,
     record: &TrialRecord,
 ) -> Result<Outcome, Failure> {
-    let sources = driver.sources(context, &record.design.levels)?;
+    // What is played is found when play begins.
+    let levels: &[SceneName] =
+        if record.design.in_play.is_some() { &[] } else { &record.design.levels };
+    let sources = driver.sources(context, levels)?;
     let stopped = driver.drive(&mut |level| sources[level].make(context))?;
     let (ledger, pc, record) = driver.done()?;
     match stopped {

@@ -4,6 +4,7 @@ pub(crate) mod collector;
 pub(crate) mod compare;
 pub(crate) mod log_file;
 mod owners_scene;
+pub(crate) mod play_feed;
 pub(crate) mod scene_source;
 pub(crate) mod source;
 pub(crate) mod sources;

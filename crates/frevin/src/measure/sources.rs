@@ -111,7 +111,7 @@ impl FrameSource for TracedProgram {
 }
 
 #[cfg(windows)]
-fn record_presents(
+pub(super) fn record_presents(
     program: &str,
     length: Duration,
 ) -> Result<(FrameSeries, Option<String>), Failure> {
@@ -144,7 +144,7 @@ fn record_presents(
 }
 
 #[cfg(not(windows))]
-fn record_presents(
+pub(super) fn record_presents(
     _program: &str,
     _length: Duration,
 ) -> Result<(FrameSeries, Option<String>), Failure> {

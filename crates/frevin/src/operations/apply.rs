@@ -10,7 +10,7 @@ use frevin_core::preview::{
 use frevin_core::profile::ByHand;
 use frevin_core::setting::{Address, Holds, State, TakesEffect};
 use frevin_ledger::{ChangeFor, Ledger, LedgerError, NewChange, NewStep};
-use frevin_pc::{Pc, PcError, RestorePoint};
+use frevin_pc::{Pc, PcError, PcLock, RestorePoint};
 use serde::Serialize;
 
 use super::readings::PcReadings;
@@ -173,44 +173,9 @@ pub(crate) fn apply(
 ) -> Result<ApplyReport, Failure> {
     order.check()?;
     let _lock = context.lock(pc)?;
-    refuse_unfinished(ledger, pc)?;
-    let now = make_plan(pc, ledger, &order.target.wishes, order.replaces)?;
-    refuse_moved(&order.plan, &now)?;
-
     let left_out = order.left_out();
-    let Order { target, plan, replaces, made_for, .. } = order;
-    // Starts are asked for before the ledger is written: what a write waits for is known with it.
-    let steps = plan
-        .steps
-        .iter()
-        .map(|step| {
-            let start = pc.start_of(step.takes_effect, &step.address)?;
-            Ok(NewStep { step: step.clone(), start })
-        })
-        .collect::<Result<Vec<_>, PcError>>()?;
-    let boot = pc.boot()?;
-    let back = undoing(&plan.steps, &PcReadings(pc))?;
-    let is_first_change = !ledger.has_applied_change(&pc.identity().id)?;
-    let id = ledger.begin_change(&NewChange {
-        pc: &pc.identity().id,
-        title: &target.title,
-        revision: target.revision.as_ref().map(|(name, number)| (name, *number)),
-        boot: &boot,
-        begun_at: context.clock.now(),
-        replaces,
-        made_for: made_for.as_ref(),
-        steps: &steps,
-    })?;
-    let undo_files = undo_files::write(&context.undo_folder(pc), pc, id, &target.title, &back);
-    let undo_files = match undo_files {
-        Ok(files) => files,
-        Err(error) => {
-            ledger.abandon_change(id, context.clock.now())?;
-            let message = format!("the undo files could not be written: {error}");
-            return Err(Failure::new(Kind::RefusedAndUndone, message)
-                .hint("nothing was changed; is there room on the disk?"));
-        }
-    };
+    let Begun { id, plan, target, back, undo_files, is_first_change } =
+        begin(context, pc, ledger, order)?;
     let restore_point = is_first_change.then(|| restore_point(pc));
     if let Err(reason) = carry_out(context, pc, &plan) {
         return Err(undo(context, pc, ledger, id, &back, reason));
@@ -248,6 +213,145 @@ pub(crate) fn apply(
         by_hand: target.by_hand,
         is_all_left_out: false,
     })
+}
+
+/// A change that the ledger and the undo files have, and the PC not yet.
+struct Begun {
+    id: ChangeId,
+    plan: Plan,
+    target: Target,
+    back: Vec<Undoing>,
+    undo_files: UndoFiles,
+    is_first_change: bool,
+}
+
+/// Makes the way back of a change durable. The caller holds the PC's lock.
+fn begin(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    order: Order,
+) -> Result<Begun, Failure> {
+    refuse_unfinished(ledger, pc)?;
+    let now = make_plan(pc, ledger, &order.target.wishes, order.replaces)?;
+    refuse_moved(&order.plan, &now)?;
+    let Order { target, plan, replaces, made_for, .. } = order;
+    // Starts are asked for before the ledger is written: what a write waits for is known with it.
+    let steps = plan
+        .steps
+        .iter()
+        .map(|step| {
+            let start = pc.start_of(step.takes_effect, &step.address)?;
+            Ok(NewStep { step: step.clone(), start })
+        })
+        .collect::<Result<Vec<_>, PcError>>()?;
+    let boot = pc.boot()?;
+    let back = undoing(&plan.steps, &PcReadings(pc))?;
+    let is_first_change = !ledger.has_applied_change(&pc.identity().id)?;
+    let id = ledger.begin_change(&NewChange {
+        pc: &pc.identity().id,
+        title: &target.title,
+        revision: target.revision.as_ref().map(|(name, number)| (name, *number)),
+        boot: &boot,
+        begun_at: context.clock.now(),
+        replaces,
+        made_for: made_for.as_ref(),
+        steps: &steps,
+    })?;
+    let undo_files = undo_files::write(&context.undo_folder(pc), pc, id, &target.title, &back);
+    let undo_files = match undo_files {
+        Ok(files) => files,
+        Err(error) => {
+            ledger.abandon_change(id, context.clock.now())?;
+            let message = format!("the undo files could not be written: {error}");
+            return Err(Failure::new(Kind::RefusedAndUndone, message)
+                .hint("nothing was changed; is there room on the disk?"));
+        }
+    };
+    Ok(Begun { id, plan, target, back, undo_files, is_first_change })
+}
+
+/// A change that is held open while its settings go to and fro, for as long as the PC's lock is held.
+///
+/// The ledger and the undo files have the way back from the beginning, and the change has no end before all of it is
+/// taken back: whatever cuts it off, the next command finds it unfinished, and recovering puts the PC back.
+pub(crate) struct Switching {
+    id: ChangeId,
+    plan: Plan,
+    back: Vec<Undoing>,
+    pub(crate) lock: PcLock,
+}
+
+impl Switching {
+    /// Begins with the PC as it is. Nothing is written to it yet.
+    pub(crate) fn begin(
+        context: &Context,
+        pc: &mut dyn Pc,
+        ledger: &mut Ledger,
+        order: Order,
+    ) -> Result<Self, Failure> {
+        order.check()?;
+        let lock = context.lock(pc)?;
+        let Begun { id, plan, back, is_first_change, .. } = begin(context, pc, ledger, order)?;
+        if is_first_change {
+            restore_point(pc);
+        }
+        Ok(Self { id, plan, back, lock })
+    }
+
+    /// Lets the PC hold all of it; each write is read back.
+    ///
+    /// # Errors
+    /// The first setting that does not hold it, with why.
+    pub(crate) fn on(&self, pc: &mut dyn Pc) -> Result<(), String> {
+        for step in self.plan.writes() {
+            match write_and_read_back(pc, &step.address, &step.after) {
+                WriteOutcome::Held => {}
+                WriteOutcome::LeftInPlace => {
+                    return Err(format!("{}: it holds something else", step.address));
+                }
+                WriteOutcome::Failed(reason) => return Err(format!("{}: {reason}", step.address)),
+            }
+        }
+        Ok(())
+    }
+
+    /// Lets the PC hold what it held before.
+    ///
+    /// # Errors
+    /// The settings that do not go back.
+    pub(crate) fn off(&self, pc: &mut dyn Pc) -> Result<(), String> {
+        let states = put_back(pc, &self.before());
+        let is_open = |state: &&super::writing::FinalState| !state.is_resolved;
+        match states.iter().find(is_open) {
+            None => Ok(()),
+            Some(_) => Err(describe(&states).collect::<Vec<_>>().join("; ")),
+        }
+    }
+
+    fn before(&self) -> Vec<(Address, State)> {
+        self.back.iter().map(|one| (one.address.clone(), one.before.clone())).collect()
+    }
+
+    /// Ends it with the PC as it was before.
+    ///
+    /// # Errors
+    /// Where a setting does not go back: it is unfinished then.
+    pub(crate) fn end(
+        self,
+        context: &Context,
+        pc: &mut dyn Pc,
+        ledger: &mut Ledger,
+    ) -> Result<(), Failure> {
+        let gone_back = self.off(pc).and_then(|()| pc.flush().map_err(|error| error.to_string()));
+        gone_back.map_err(|reason| {
+            let message = "what was switched on and off did not go back";
+            Failure::new(Kind::Unfinished, message)
+                .detail(reason)
+                .hint("`frevin recover` tries the way back again")
+        })?;
+        Ok(ledger.abandon_change(self.id, context.clock.now())?)
+    }
 }
 
 /// The PC has taken everything, and the ledger cannot say so.

@@ -9,6 +9,7 @@ use frevin_core::evidence::{
 use frevin_core::ids::{PcId, SceneName};
 use frevin_core::preview::Wish;
 use frevin_core::profile::without_private;
+use frevin_core::trial::in_play::InPlay;
 use frevin_core::tweak::{Argument, Catalogue, ParameterKind, TweakId, TweakUse};
 use frevin_core::verdict::Verdict;
 use frevin_core::visits::{VisitId, VisitRecord, VisitStatus};
@@ -43,7 +44,7 @@ pub(crate) fn told(
     ledger: &Ledger,
     only: Option<&[TweakId]>,
 ) -> Result<Vec<ToldEvidence>, Failure> {
-    let mut records = of_pc(context, ledger, &pc.identity().id, only)?;
+    let mut records = of_pc(ledger, &pc.identity().id, only)?;
     records.retain(|record| only.is_none_or(|only| only.contains(&record.used.tweak)));
     if records.is_empty() {
         return Ok(Vec::new());
@@ -107,7 +108,6 @@ fn version_of(visit: &VisitRecord) -> Option<String> {
 
 /// All evidence of a PC in the ledger.
 fn of_pc(
-    context: &Context,
     ledger: &Ledger,
     pc: &PcId,
     only: Option<&[TweakId]>,
@@ -120,15 +120,22 @@ fn of_pc(
         let Some(scene) = record.design.levels.first() else { continue };
         let at = record.events.last().map_or(record.begun_at, |event| event.at);
         let origin = Origin::Trial { trial: record.id };
-        records.extend(whole(ledger, scene, origin, at, visit, figures)?);
+        let system = match (&record.design.in_play, visit) {
+            (Some(played), _) => System::from(played),
+            (None, Some(visit)) => System::of_visit(ledger, visit)?,
+            (None, None) => continue,
+        };
+        records.push(whole(ledger, scene, origin, at, system, figures)?);
     }
     for record in ledger.sifts(pc)?.into_iter().filter(frevin_ledger::SiftRecord::has_ended) {
         let sift = record.sift()?;
         let visit = sift.rows().last().and_then(|row| row.last()).map(|(visit, _)| *visit);
         let at = record.events.last().map_or(record.begun_at, |event| event.at);
         let origin = Origin::Sift { sift: record.id };
+        let Some(visit) = visit else { continue };
         for figures in of_sift(&sift) {
-            records.extend(whole(ledger, &record.design.scene, origin, at, visit, figures)?);
+            let system = System::of_visit(ledger, visit)?;
+            records.push(whole(ledger, &record.design.scene, origin, at, system, figures)?);
         }
     }
     let tweaks: std::collections::BTreeSet<TweakId> = ledger
@@ -145,13 +152,10 @@ fn of_pc(
             else {
                 continue;
             };
-            let visit = compared.visits.last().map(|(_, with)| *with);
-            let at = match visit {
-                Some(visit) => ledger.visit(visit)?.recorded_at,
-                None => context.clock.now(),
-            };
-            let scene = &compared.scene;
-            records.extend(whole(ledger, scene, Origin::Comparison, at, visit, figures)?);
+            let Some((_, visit)) = compared.visits.last() else { continue };
+            let at = ledger.visit(*visit)?.recorded_at;
+            let (scene, system) = (&compared.scene, System::of_visit(ledger, *visit)?);
+            records.push(whole(ledger, scene, Origin::Comparison, at, system, figures)?);
         }
     }
     Ok(records)
@@ -194,13 +198,11 @@ fn whole(
     scene: &SceneName,
     origin: Origin,
     at: Timestamp,
-    visit: Option<VisitId>,
+    system: System,
     figures: EvidenceFigures,
-) -> Result<Option<EvidenceRecord>, Failure> {
-    let Some(visit) = visit else { return Ok(None) };
-    let visit = ledger.visit(visit)?;
+) -> Result<EvidenceRecord, Failure> {
     let scene = ledger.scene(scene)?;
-    Ok(Some(EvidenceRecord {
+    Ok(EvidenceRecord {
         used: figures.used,
         scene: SceneOfEvidence {
             scene: scene.name,
@@ -210,9 +212,9 @@ fn whole(
         },
         origin,
         date: at.to_zoned(TimeZone::system()).date(),
-        windows_build: visit.context.windows_build,
-        graphics_driver: visit.context.graphics_driver.clone(),
-        game_version: version_of(&visit),
+        windows_build: system.windows_build,
+        graphics_driver: system.graphics_driver,
+        game_version: system.game_version,
         finding: figures.finding,
         by_guard: figures.by_guard,
         ln_ratio: figures.ln_ratio,
@@ -221,7 +223,35 @@ fn whole(
         low_percent: figures.percent[0],
         high_percent: figures.percent[2],
         false_chance: figures.false_chance,
-    }))
+    })
+}
+
+/// What a measurement was made with.
+struct System {
+    windows_build: Option<u32>,
+    graphics_driver: Option<String>,
+    game_version: Option<String>,
+}
+
+impl System {
+    fn of_visit(ledger: &Ledger, visit: VisitId) -> Result<Self, Failure> {
+        let visit = ledger.visit(visit)?;
+        Ok(Self {
+            windows_build: visit.context.windows_build,
+            graphics_driver: visit.context.graphics_driver.clone(),
+            game_version: version_of(&visit),
+        })
+    }
+}
+
+impl From<&InPlay> for System {
+    fn from(played: &InPlay) -> Self {
+        Self {
+            windows_build: played.windows_build,
+            graphics_driver: played.graphics_driver.clone(),
+            game_version: None,
+        }
+    }
 }
 
 /// How many of the findings "helps" are expected to be false.
@@ -229,7 +259,8 @@ pub(crate) fn expected_false(told: &[ToldEvidence]) -> f64 {
     told.iter()
         .filter(|one| one.evidence.finding == EvidenceFinding::Helps)
         .map(|one| one.evidence.false_chance)
-        .sum()
+        // The sum of none would be written as -0.
+        .fold(0.0, |sum, chance| sum + chance)
 }
 
 /// Uses of tweaks that were measured to hurt on this PC, and not found to help since.

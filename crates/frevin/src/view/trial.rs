@@ -3,13 +3,15 @@
 use std::time::Duration;
 
 use frevin_core::ids::SceneName;
+use frevin_core::trial::in_play::{InPlay, NotInPlay, Settling, Unjudged};
 use frevin_core::trial::{Arm, Doubt, KeepPolicy, Progress, Question, Reason};
 use frevin_core::verdict::{Judge, Verdict};
 
 use super::verdict::{show_comparison, verdict_in_words};
 use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
 use crate::operations::trial::{
-    Beginning, LevelReport, Next, PairReport, SideReport, StatusReport, TrialList, TrialReport,
+    Beginning, InPlayReport, LevelReport, Next, PairReport, SideReport, StatusReport, TrialList,
+    TrialReport,
 };
 use crate::outcome::View;
 use crate::view::plan::with_article;
@@ -55,6 +57,9 @@ impl View for TrialReport {
         let scene = together(&self.scenes);
         page.heading(format_args!("Trial {trial}: is {b} better than {a}, in {scene}?"));
         show_comparison(&self.comparison, &self.around, &self.cautions, page);
+        if let Some(in_play) = &self.in_play {
+            show_in_play(in_play, self.comparison.verdict, page);
+        }
         if self.with_history {
             page.line(dim("  Earlier trials of this PC told how much visits differ by chance."));
         }
@@ -123,6 +128,79 @@ impl TrialReport {
             (Question::Against, false) => {
                 strong(format_args!("Neither is in force, as before: {why}."))
             }
+        }
+    }
+}
+
+/// How a trial in play was played.
+fn show_in_play(played: &InPlayReport, verdict: Verdict, page: &mut Page) {
+    let InPlayReport { segments, minutes, settling_s, segment_s, .. } = played;
+    page.heading("In play");
+    page.pairs([
+        ("played", format!("{minutes:.1} min, in {}", count(played.sittings, "sitting"))),
+        (
+            "segments",
+            format!(
+                "{segments} of {segment_s:.0} s; the first {settling_s:.0} s of each are not judged"
+            ),
+        ),
+        (
+            "left out",
+            format!("{} of menus, loading, pauses and caps", count(played.pairs_dropped, "pair")),
+        ),
+        (
+            "switching",
+            format!("{:.2} stutters right after a switch, on average", played.stutters_a_switch),
+        ),
+    ]);
+    if let Some(unjudged) = played.unjudged {
+        page.paragraph_in(2, warn, unjudged_in_words(unjudged));
+    }
+    if played.is_uneven {
+        page.paragraph_in(
+            2,
+            warn,
+            "What there is shows in some of the play only, and not in the rest.",
+        );
+    }
+    if verdict == Verdict::Same {
+        let said = format!(
+            "No effect that sets in within {settling_s:.0} s: what builds up more slowly is not seen in play."
+        );
+        page.paragraph_in(2, dim, &said);
+    }
+}
+
+fn unjudged_in_words(unjudged: Unjudged) -> &'static str {
+    match unjudged {
+        Unjudged::TooMuchIsNoPlay => {
+            "It ended without a verdict: over a quarter of the pairs were menus, loading or pauses. Try it again where \
+             you play without a break, or in visits."
+        }
+        Unjudged::Capped => {
+            "It ended without a verdict: frames look to be capped, by a limiter or the display, so nothing can show. Take \
+             the cap out and try it again."
+        }
+        Unjudged::SettlesTooSlowly => {
+            "It ended without a verdict: what is tried goes on settling for longer than a segment can wait. Try it in \
+             visits, without --in-play."
+        }
+    }
+}
+
+/// Why a tweak is not tried in play.
+pub(crate) fn not_in_play_in_words(found: &NotInPlay) -> String {
+    match found {
+        NotInPlay::ActsLater { tweak, moment } => {
+            format!("{tweak} acts after {}", with_article(*moment))
+        }
+        NotInPlay::RemembersLong { tweak, reason } => {
+            format!("{tweak} builds up and wears off over minutes: {reason}")
+        }
+        NotInPlay::NotForSwitching { tweak, address } => {
+            format!(
+                "{tweak} changes {address}, which is not switched every few seconds without harm"
+            )
         }
     }
 }
@@ -268,6 +346,9 @@ pub(crate) fn show_beginning(begin: &Beginning<'_>, page: &mut Page) {
             left_out.reasons.join("; ")
         )));
     }
+    if let Some(in_play) = &design.in_play {
+        return show_beginning_in_play(begin, in_play, page);
+    }
     let visit = if design.restarts {
         format!(
             "a restart, {} to warm up, {} of {} s that count",
@@ -319,6 +400,51 @@ pub(crate) fn show_beginning(begin: &Beginning<'_>, page: &mut Page) {
         2,
         "Stutters that double cannot be told sooner than after some pairs, and a quarter more hardly at \
          all. To show that there is no difference takes longest.",
+    );
+}
+
+/// What a trial in play will do.
+fn show_beginning_in_play(begin: &Beginning<'_>, in_play: &InPlay, page: &mut Page) {
+    let design = &begin.designed.design;
+    let (settling_s, segment_s) = (in_play.settling_s(0), in_play.segment_s(0));
+    let mut pairs = vec![
+        (
+            "switches",
+            format!(
+                "{} every {segment_s:.0} s, by a coin",
+                count(begin.designed.plan.writes().count(), "setting")
+            ),
+        ),
+        ("not judged", format!("the first {settling_s:.0} s after each switch")),
+        ("pairs", format!("at most {} of two segments", in_play.limit(0).pairs())),
+        (
+            "takes",
+            "about 5 min for 10 %, 12 for 5 %, 25 for 3 % in free play; 40 min at most".to_owned(),
+        ),
+        ("ends with", policy_in_words(design.question, design.keep).to_owned()),
+    ];
+    if let Some(period) = in_play.loop_s {
+        pairs.push((
+            "repeats",
+            format!("every {period:.1} s: the same place of two passes is compared"),
+        ));
+    }
+    if in_play.settling == Settling::Tested {
+        pairs.push((
+            "settling",
+            "not declared: segments are looked at for it, which a quiet scene shows best"
+                .to_owned(),
+        ));
+    }
+    page.pairs(pairs);
+    if begin.is_simulated {
+        page.line(dim("  Times are those of a real PC; a rehearsal PC plays them at once."));
+    }
+    page.paragraph(
+        2,
+        "Play as you always do, and leave graphics settings, resolution, window, overlays and recorders alone. You are not \
+         told which state you play in: do not look. Menus, loading and pauses are left out. In between the PC is as it was; \
+         whatever cuts it off, `frevin recover` puts it back.",
     );
 }
 
@@ -395,6 +521,9 @@ fn next_in_words(next: &Next) -> String {
             .to_owned(),
         Next::Visit { pair, state } => {
             format!("visit {state}, for pair {pair}: `frevin trial resume`")
+        }
+        Next::Play { minutes_played } => {
+            format!("play on: `frevin trial resume` ({minutes_played:.1} min were played)")
         }
         Next::GoOn => "`frevin trial resume` goes on".to_owned(),
         Next::Settle => "`frevin trial resume` brings the PC to where it should be".to_owned(),

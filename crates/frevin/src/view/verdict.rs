@@ -1,8 +1,8 @@
 //! A verdict as it is shown: intervals against the difference worth having, guards, cautions.
 
 use frevin_core::verdict::{
-    Comparison, Decision, Guard, GuardFinding, GuardState, Loss, Measured, MetricFinding, Primary,
-    Verdict,
+    Comparison, Decision, Guard, GuardFinding, GuardState, Loss, Measured, MetricFinding, PairsOf,
+    Primary, Verdict,
 };
 use frevin_core::visits::{Caution, FrameLimit};
 
@@ -44,7 +44,7 @@ pub(crate) fn show_comparison(
     }
     page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
     page.blank();
-    comparison.guards.iter().for_each(|guard| show_guard(guard, comparison.is_finished, page));
+    comparison.guards.iter().for_each(|guard| show_guard(guard, comparison, page));
     if let Some(loss) = &comparison.loss {
         let share = |loss: Loss| format!("{:.1} %", 100.0 * loss.share());
         let lost = format!("{} of probes in A, {} in B", share(loss.a), share(loss.b));
@@ -81,7 +81,8 @@ fn show_limits(around: &Around, page: &mut Page) {
     }
 }
 
-fn show_guard(guard: &GuardFinding, is_finished: bool, page: &mut Page) {
+fn show_guard(guard: &GuardFinding, comparison: &Comparison, page: &mut Page) {
+    let Comparison { is_finished, pairs_are_of, .. } = *comparison;
     let what = match guard.guard {
         Guard::Stutters => "stutters",
         Guard::Pacing => "uneven pacing",
@@ -104,7 +105,14 @@ fn show_guard(guard: &GuardFinding, is_finished: bool, page: &mut Page) {
         (Some(difference), GuardState::Quiet) => {
             format!("{what} {}, within {limit}", percent(difference.estimate))
         }
-        (None, _) => format!("{what}: too few pairs to say"),
+        // Segments of play are looked at by their signs alone, which give no interval.
+        (None, GuardState::Vetoes) => bad(format_args!("{what}: more, and certain: a veto")),
+        (None, GuardState::Quiet | GuardState::Waiting) if pairs_are_of == PairsOf::Segments => {
+            format!("{what}: no rise that is certain")
+        }
+        (None, GuardState::Quiet | GuardState::Waiting) => {
+            format!("{what}: too few pairs to say")
+        }
     };
     page.line(format_args!("  {} {line}", dim("guard:")));
 }
@@ -136,17 +144,21 @@ fn headline(comparison: &Comparison) -> String {
 }
 
 fn basis(comparison: &Comparison) -> String {
-    let pairs = count(comparison.pairs, "pair");
-    let limit = comparison.pair_limit.pairs();
+    let (of, first_look) = match comparison.pairs_are_of {
+        PairsOf::Visits => ("visits", 4),
+        PairsOf::Segments => ("segments", 12),
+    };
+    let pairs = format!("{} of {of}", count(comparison.pairs, "pair"));
+    let limit = comparison.pair_limit;
     match (comparison.verdict, comparison.is_finished) {
-        (Verdict::Undecided, false) if comparison.pairs < 4 => {
-            format!("{pairs} of visits; the first look is at 4, the last at {limit}")
+        (Verdict::Undecided, false) if comparison.pairs < first_look => {
+            format!("{pairs}; the first look is at {first_look}, the last at {limit}")
         }
-        (Verdict::Undecided, false) => format!("{pairs} of visits; go on, up to {limit}"),
-        (Verdict::Undecided, true) => {
-            format!("{pairs} of visits, the most there may be: the difference is too small to tell")
+        (Verdict::Undecided, false) => format!("{pairs}; go on, up to {limit}"),
+        (Verdict::Undecided, true) if comparison.pairs >= limit => {
+            format!("{pairs}, the most there may be: the difference is too small to tell")
         }
-        _ => format!("{pairs} of visits"),
+        _ => pairs,
     }
 }
 

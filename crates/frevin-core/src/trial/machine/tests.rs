@@ -46,6 +46,7 @@ fn design(question: Question, seed: u64, restarts: bool) -> Design {
         ping: None,
         ping_pause_ms: 50,
         on_battery: false,
+        in_play: None,
         of_sift: None,
     }
 }
@@ -104,7 +105,7 @@ impl MadeUp {
             }
             Action::Decide { verdict } => Event::Decided { verdict },
             Action::End(ending) => Event::Ended(ending),
-            Action::Rest | Action::Blocked | Action::Nothing => return None,
+            Action::Play { .. } | Action::Rest | Action::Blocked | Action::Nothing => return None,
         })
     }
 }

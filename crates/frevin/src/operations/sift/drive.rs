@@ -356,6 +356,7 @@ impl<'a> SiftDriver<'a> {
             a: arm(as_it_was.to_owned(), Vec::new()),
             b: arm(format!("what helped of {}", sift.title), sift.wishes(&self.sift.helping())),
             holder: None,
+            in_play: None,
             others: layers.digest(),
             boot: self.pc.boot()?,
             levels: vec![sift.scene.clone()],

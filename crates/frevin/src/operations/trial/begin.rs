@@ -3,11 +3,13 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
+use frevin_core::facts::Facts;
 use frevin_core::ids::SceneName;
 use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{LeftOut, Plan, Reason, Wish};
 use frevin_core::profile::{RevisionName, Version};
 use frevin_core::setting::{PowerSource, TakesEffect};
+use frevin_core::trial::in_play::{InPlay, NotInPlay, PlaySource, settling};
 use frevin_core::trial::{
     ArmDesign, Design, EarlierTrial, Expected, KeepPolicy, Pace, Question, Schedule, histories,
     limit_within,
@@ -20,10 +22,12 @@ use frevin_pc::Pc;
 use super::pace;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
+use crate::measure::card_of_games;
 use crate::measure::sources::NoGame;
 use crate::operations::apply::{Order, make_plan};
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::waiting::waiting;
+use crate::view::trial::not_in_play_in_words;
 
 /// What two states are to be compared, as the owner named them.
 #[derive(Debug, Clone)]
@@ -59,6 +63,16 @@ pub(crate) struct Request {
     pub(crate) restarts_by_itself: bool,
     /// Whether each run starts what is measured anew.
     pub(crate) runs_start_program: bool,
+    /// How it is to be played, where it is a trial in play.
+    pub(crate) in_play: Option<AskedInPlay>,
+}
+
+/// How a trial in play is to be played.
+#[derive(Debug, Clone)]
+pub(crate) struct AskedInPlay {
+    pub(crate) source: PlaySource,
+    pub(crate) loop_s: Option<f64>,
+    pub(crate) sitting_s: Option<f64>,
 }
 
 /// A trial as it would be.
@@ -122,13 +136,17 @@ pub(crate) fn design(
     let levels = match request.scenes[..] {
         // Without a scene a ping is judged without a game.
         [] if request.judge == Judge::Ping => vec![NoGame::scene()?.name],
-        [] => sides.scene.into_iter().collect(),
+        [] => sides.scene.clone().into_iter().collect(),
         _ => request.scenes.clone(),
     };
     if levels.is_empty() {
         return Err(Failure::new(Kind::Usage, "say what is to be measured: --scene NAME")
             .hint("`frevin scene list` shows the scenes there are"));
     }
+    let in_play = match &request.in_play {
+        None => None,
+        Some(asked) => Some(played(context, &facts, &sides, asked)?),
+    };
     let mut others = layers;
     if let Some(holder) = sides.holder {
         drop(others.take_out(&Selection::Change(holder)));
@@ -156,6 +174,7 @@ pub(crate) fn design(
         ping: request.ping.clone(),
         ping_pause_ms: request.ping_pause_ms,
         on_battery: facts.power_source == PowerSource::Battery,
+        in_play,
         of_sift: None,
     };
     let records = ledger.trials(id)?;
@@ -166,11 +185,52 @@ pub(crate) fn design(
         .collect();
     design.histories = histories(&earlier, id, &design);
     let pace = pace(&records, design.run_seconds);
+    if design.in_play.is_some() {
+        // Bounds of the test in play were worked out without earlier trials.
+        design.histories = Histories::default();
+    }
     if let Some(budget) = request.budget {
         design.limit = limit_for(budget, pace, &design)?;
     }
     let expected = pace.expected(&design, 0);
     Ok(Designed { design, plan, left_out: sides.left_out, expected })
+}
+
+/// How a trial in play is played; refused where what it tries cannot be switched to and fro.
+fn played(
+    context: &Context,
+    facts: &Facts,
+    sides: &Sides,
+    asked: &AskedInPlay,
+) -> Result<InPlay, Failure> {
+    if sides.question != Question::Apply {
+        let message = "in play, a profile or a tweak is tried against what is in force";
+        return Err(Failure::new(Kind::Usage, message));
+    }
+    let settling = settling(&context.catalogue()?, &sides.b.wishes).map_err(|found| {
+        let message = "this cannot be tried in play";
+        let each = |one: &NotInPlay| not_in_play_in_words(one);
+        Failure::new(Kind::Guarded, message)
+            .details(found.iter().map(each))
+            .hint("try it in visits, without --in-play; or a profile without these tweaks")
+    })?;
+    let AskedInPlay { source, loop_s, sitting_s } = asked.clone();
+    let in_play = InPlay {
+        settling,
+        loop_s,
+        source,
+        sitting_s,
+        windows_build: Some(facts.windows.build),
+        graphics_driver: card_of_games(facts).and_then(|card| card.driver_version.clone()),
+    };
+    if in_play.loop_is_too_short() {
+        let shortest = in_play.settling_s(0) + 4.0;
+        let message =
+            format!("a benchmark that repeats this soon is too short: it takes {shortest} s");
+        return Err(Failure::new(Kind::Usage, message)
+            .hint("leave --loop out: neighbouring segments are compared then"));
+    }
+    Ok(in_play)
 }
 
 fn limit_for(budget: Duration, pace: Pace, design: &Design) -> Result<PairLimit, Failure> {

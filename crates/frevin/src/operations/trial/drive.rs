@@ -19,6 +19,7 @@ use frevin_pc::{BroughtAbout, Pc, Restarts};
 use frevin_stats::probes::ProbeStats;
 
 use super::begin::target_of;
+use super::in_play::Sat;
 use super::pace;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -49,11 +50,11 @@ pub(crate) enum Stopped {
 
 /// A trial that is gone on with.
 pub(crate) struct Driver<'a> {
-    context: Context,
-    pc: &'a mut dyn Restarts,
-    ledger: &'a mut Ledger,
-    id: TrialId,
-    trial: Trial,
+    pub(super) context: Context,
+    pub(super) pc: &'a mut dyn Restarts,
+    pub(super) ledger: &'a mut Ledger,
+    pub(super) id: TrialId,
+    pub(super) trial: Trial,
     /// Held as long as the trial is driven: two drivers would visit everything twice.
     _alone: Option<std::fs::File>,
 }
@@ -197,6 +198,12 @@ impl<'a> Driver<'a> {
                         BroughtAbout::LeftToOwner => return Ok(Stopped::ForRestart),
                     }
                 }
+                Action::Play { sitting, doubled } => {
+                    self.write(Event::Began { action, boot: seen.boot })?;
+                    if self.play(sitting, doubled)? == Sat::Over {
+                        return Ok(Stopped::Resting);
+                    }
+                }
                 Action::Visit { pair, arm, warm_up, runs } => {
                     self.write(Event::Began { action, boot: seen.boot })?;
                     self.say_visit(pair, arm);
@@ -206,7 +213,7 @@ impl<'a> Driver<'a> {
         }
     }
 
-    fn write(&mut self, event: Event) -> Result<(), Failure> {
+    pub(super) fn write(&mut self, event: Event) -> Result<(), Failure> {
         self.ledger.add_trial_event(self.id, self.context.clock.now(), &event)?;
         self.trial.take(&event);
         Ok(())
@@ -405,6 +412,7 @@ impl<'a> Driver<'a> {
                 | Event::Restarted { .. }
                 | Event::EntrySet { .. }
                 | Event::EntryGone
+                | Event::Played { .. }
                 | Event::Paused
                 | Event::Resumed
                 | Event::Decided { .. }

@@ -2,13 +2,15 @@
 
 mod begin;
 mod drive;
+mod in_play;
 mod report;
 mod status;
 
-pub(crate) use begin::{Arms, Beginning, Request, design};
+pub(crate) use begin::{Arms, AskedInPlay, Beginning, Request, design};
 pub(crate) use drive::{Driver, PROBES_A_RUN, Stopped};
 pub(crate) use report::{
-    LevelReport, PairReport, SideReport, TrialList, TrialReport, is_taken_back_since, report,
+    InPlayReport, LevelReport, PairReport, SideReport, TrialList, TrialReport, is_taken_back_since,
+    report,
 };
 pub(crate) use status::{Next, StatusReport, status};
 

@@ -2,8 +2,9 @@
 
 use frevin_core::ids::{NameError, SceneName, StateName};
 use frevin_core::setting::TakesEffect;
+use frevin_core::trial::in_play::Unjudged;
 use frevin_core::trial::{
-    Arm, Doubt, Ending, Event, KeepPolicy, Progress, Question, Reason, TrialId,
+    Arm, Doubt, Ending, Event, KeepPolicy, Progress, Question, Reason, Trial, TrialId,
 };
 use frevin_core::verdict::{Comparison, Judge, Loss, Measured, MetricFinding, Primary};
 use frevin_core::visits::{Caution, FrameLimit, VisitId, VisitRecord, limit_by_levels};
@@ -119,6 +120,47 @@ pub(crate) struct TrialReport {
     pub(crate) around: Around,
     /// Whether earlier trials told how much pairs differ by chance.
     pub(crate) with_history: bool,
+    /// How it was played, where it is a trial in play.
+    #[serde(flatten)]
+    pub(crate) in_play: Option<InPlayReport>,
+}
+
+/// How a trial in play was played.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct InPlayReport {
+    /// Segments that were played.
+    pub(crate) segments: usize,
+    /// Play over all sittings, in minutes.
+    pub(crate) minutes: f64,
+    pub(crate) sittings: usize,
+    /// Pairs of segments that do not count: menus, loading, pauses, caps.
+    pub(crate) pairs_dropped: usize,
+    /// Frames so soon after a switch are not judged, in seconds: what sets in later is not seen.
+    pub(crate) settling_s: f64,
+    pub(crate) segment_s: f64,
+    /// Stutters right after a switch, for each.
+    pub(crate) stutters_a_switch: f64,
+    /// Whether what there is shows in some scenes only.
+    pub(crate) is_uneven: bool,
+    /// Why it ended without a verdict.
+    pub(crate) unjudged: Option<Unjudged>,
+}
+
+impl InPlayReport {
+    fn of(trial: &Trial) -> Option<Self> {
+        let (judged, in_play) = (trial.judged()?, trial.design().in_play.as_ref()?);
+        Some(Self {
+            segments: judged.segments,
+            minutes: judged.played_s / 60.0,
+            sittings: trial.sittings().len(),
+            pairs_dropped: judged.pairs_dropped,
+            settling_s: in_play.settling_s(judged.doubled),
+            segment_s: in_play.segment_s(judged.doubled),
+            stutters_a_switch: judged.stutters_a_switch,
+            is_uneven: judged.is_uneven(),
+            unjudged: judged.unjudged,
+        })
+    }
 }
 
 /// The trials of a PC.
@@ -247,6 +289,7 @@ pub(crate) fn report(
         cautions,
         around,
         with_history: design.histories.first.is_some(),
+        in_play: InPlayReport::of(&trial),
         comparison,
     })
 }

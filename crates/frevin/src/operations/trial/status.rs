@@ -11,7 +11,7 @@ use super::report::{TrialReport, report};
 use crate::failure::Failure;
 
 /// What is next in a trial.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 #[serde(tag = "what", rename_all = "kebab-case")]
 pub(crate) enum Next {
     /// The owner restarts the PC; then this state is visited.
@@ -27,6 +27,11 @@ pub(crate) enum Next {
         pair: usize,
         /// What it is.
         state: String,
+    },
+    /// Somebody plays, and the states are switched meanwhile.
+    Play {
+        /// What was played so far, in minutes.
+        minutes_played: f64,
     },
     /// The owner goes on with it.
     GoOn,
@@ -71,10 +76,11 @@ pub(crate) fn status(
         scenes: design.levels.clone(),
         a: design.a.title.clone(),
         b: design.b.title.clone(),
-        pairs_made: trial.pairs().len(),
-        pair_limit: design.limit.pairs(),
+        pairs_made: trial.judged().map_or(trial.pairs().len(), |judged| judged.test.pairs()),
+        pair_limit: trial.comparison().pair_limit,
         next: next(pc, &trial)?,
-        expected: is_going.then(|| pace.expected(design, trial.pairs().len())),
+        expected: (is_going && design.in_play.is_none())
+            .then(|| pace.expected(design, trial.pairs().len())),
         not_settled: trial.not_settled().map(ToOwned::to_owned),
         peek: peek.then(|| report(ledger, Some(pc), record)).transpose()?,
     })
@@ -89,9 +95,13 @@ fn next(pc: &dyn Pc, trial: &Trial) -> Result<Option<Next>, Failure> {
         Progress::WayBackOpen | Progress::GivenUp => Some(Next::Settle),
         Progress::Going => {
             // Whether the state is there already makes no difference to what the owner has to do.
-            let place = Place::from(arm);
+            let is_in_play = trial.design().in_play.is_some();
+            let place = if is_in_play { trial.design().first_place() } else { Place::from(arm) };
             let seen = Seen { place, boot: pc.boot()?, others_are_as_before: true };
             Some(match trial.next(&seen) {
+                Action::Play { .. } => Next::Play {
+                    minutes_played: trial.judged().map_or(0.0, |judged| judged.played_s / 60.0),
+                },
                 Action::Restart if trial.entry_before().is_some() => Next::SignIn,
                 Action::Restart => Next::RestartThenVisit { state },
                 _ => Next::Visit { pair: pair + 1, state },

@@ -1,0 +1,173 @@
+//! Frames of play that goes on: recorded without a break while settings are switched.
+
+mod growing_log;
+
+use std::time::{Duration, Instant};
+
+use frevin_core::ids::SceneName;
+use frevin_core::trial::in_play::PlaySource;
+use frevin_pc::rehearsal::Play;
+use frevin_pc::{PcLock, Restarts};
+
+use self::growing_log::GrowingLog;
+use super::scene_source::SceneRecording;
+use super::test_loop;
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+
+/// Frames as they come: when each began, in milliseconds from the beginning, and how long it took.
+pub(crate) type Frames = Vec<(f64, f64)>;
+
+/// What a feed has given up to a moment.
+pub(crate) struct Fed {
+    pub(crate) frames: Frames,
+    /// Up to when all frames are known, in seconds from the beginning.
+    pub(crate) known_until_s: f64,
+    /// Whether the game has ended.
+    pub(crate) is_over: bool,
+}
+
+impl Fed {
+    fn up_to(frames: Frames, known_until_s: f64) -> Self {
+        Self { frames, known_until_s, is_over: false }
+    }
+}
+
+/// A program that has shown nothing for so many segments has ended.
+const SILENT_SEGMENTS: u32 = 5;
+
+/// A game that is played, whose frames come.
+pub(crate) enum PlayFeed {
+    /// A rehearsal PC plays: time goes as fast as it can be simulated.
+    Rehearsal(Box<Play>),
+    /// Frevin's own workload.
+    TestLoop { begun: Instant },
+    /// A program that runs, traced.
+    Traced { file: String, begun: Instant, silent: u32 },
+    /// Another program adds to a log.
+    GrowingLog { log: GrowingLog, begun: Instant },
+}
+
+impl PlayFeed {
+    /// Begins to play, on a PC that is locked.
+    pub(crate) fn begin(
+        context: &Context,
+        pc: &mut dyn Restarts,
+        lock: &PcLock,
+        source: &PlaySource,
+        scene: &SceneName,
+    ) -> Result<Self, Failure> {
+        let begun = Instant::now();
+        match source {
+            PlaySource::TestLoop => Ok(Self::TestLoop { begun }),
+            PlaySource::Program { file } => {
+                Ok(Self::Traced { file: file.clone(), begun, silent: 0 })
+            }
+            PlaySource::GrowingLog { file } => {
+                Ok(Self::GrowingLog { log: GrowingLog::open(file)?, begun })
+            }
+            PlaySource::Scene => match context.scene_recording(scene)? {
+                Some(SceneRecording { program: Some(file), .. }) => {
+                    Ok(Self::Traced { file, begun, silent: 0 })
+                }
+                Some(SceneRecording { test_loop: true, .. }) => Ok(Self::TestLoop { begun }),
+                Some(_) => {
+                    let message = format!("the logs of `{scene}` are read when they are finished");
+                    Err(Failure::new(Kind::Usage, message).hint(
+                        "trace the game with --program NAME, or follow its log with --growing FILE",
+                    ))
+                }
+                None => match pc.as_rehearsal() {
+                    Some(pc) => Ok(Self::Rehearsal(Box::new(pc.begin_play(lock, scene.as_str())?))),
+                    None => {
+                        let message = format!("it is not known how `{scene}` is recorded");
+                        Err(Failure::new(Kind::Usage, message)
+                            .hint("name the game with --program NAME"))
+                    }
+                },
+            },
+        }
+    }
+
+    /// How long play has gone on by the clock, in seconds; nothing where it is simulated.
+    pub(crate) fn now_s(&self) -> Option<f64> {
+        match self {
+            Self::Rehearsal(_) => None,
+            Self::TestLoop { begun }
+            | Self::Traced { begun, .. }
+            | Self::GrowingLog { begun, .. } => Some(begun.elapsed().as_secs_f64()),
+        }
+    }
+
+    /// Plays on up to a moment, in seconds from the beginning, and gives the frames since the last such.
+    pub(crate) fn until(&mut self, pc: &mut dyn Restarts, at_s: f64) -> Result<Fed, Failure> {
+        match self {
+            Self::Rehearsal(play) => {
+                let pc = pc.as_rehearsal().ok_or_else(no_rehearsal)?;
+                Ok(Fed::up_to(pc.play_on(play, at_s * 1000.0)?, at_s))
+            }
+            Self::TestLoop { begun } => {
+                let (now_s, left) = left(*begun, at_s);
+                let series =
+                    test_loop::run(left).map_err(|reason| Failure::new(Kind::Internal, reason))?;
+                Ok(Fed::up_to(placed(now_s, series.frame_ms()), at_s))
+            }
+            Self::Traced { file, begun, silent } => {
+                let (now_s, left) = left(*begun, at_s);
+                match super::sources::record_presents(file, left) {
+                    Ok((series, _)) => {
+                        *silent = 0;
+                        Ok(Fed::up_to(placed(now_s, series.frame_ms()), at_s))
+                    }
+                    // It shows nothing now, as while it loads, or it has ended.
+                    Err(failure) if failure.kind == Kind::NotFound && now_s > 0.0 => {
+                        *silent += 1;
+                        std::thread::sleep(self::left(*begun, at_s).1);
+                        let is_over = *silent >= SILENT_SEGMENTS;
+                        Ok(Fed { frames: Vec::new(), known_until_s: at_s, is_over })
+                    }
+                    Err(failure) => Err(failure),
+                }
+            }
+            Self::GrowingLog { log, begun } => {
+                let (_, left) = left(*begun, at_s);
+                std::thread::sleep(left);
+                log.read_on(begun.elapsed())
+            }
+        }
+    }
+
+    /// Ends it.
+    pub(crate) fn end(self, pc: &mut dyn Restarts, lock: &PcLock) -> Result<(), Failure> {
+        match self {
+            Self::Rehearsal(play) => {
+                let pc = pc.as_rehearsal().ok_or_else(no_rehearsal)?;
+                Ok(pc.end_play(lock, &play)?)
+            }
+            Self::TestLoop { .. } | Self::Traced { .. } | Self::GrowingLog { .. } => Ok(()),
+        }
+    }
+}
+
+fn no_rehearsal() -> Failure {
+    Failure::new(Kind::Internal, "a rehearsal PC plays, and none is meant")
+}
+
+/// How late it is, in seconds from the beginning, and how long until a moment.
+fn left(begun: Instant, at_s: f64) -> (f64, Duration) {
+    let now_s = begun.elapsed().as_secs_f64();
+    (now_s, Duration::from_secs_f64((at_s - now_s).max(0.05)))
+}
+
+/// Frames that follow each other from a moment on.
+fn placed(begin_s: f64, frame_ms: &[f64]) -> Frames {
+    let mut at = begin_s * 1000.0;
+    frame_ms
+        .iter()
+        .map(|length| {
+            let begin = at;
+            at += length;
+            (begin, *length)
+        })
+        .collect()
+}
