@@ -19,6 +19,7 @@ pub mod layers;
 pub mod owner_facts;
 pub mod pack;
 pub mod plain_text;
+pub mod playing;
 pub mod preview;
 pub mod profile;
 pub mod registry_text;

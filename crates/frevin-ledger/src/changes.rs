@@ -138,10 +138,11 @@ impl Ledger {
     /// Where the ledger cannot be written; nothing has been written then.
     pub fn begin_change(&mut self, change: &NewChange<'_>) -> Result<ChangeId, LedgerError> {
         let states: Vec<_> = first_states(change.steps);
-        let (trial, sift) = match change.made_for {
-            None => (None, None),
-            Some(ChangeFor::Trial(trial, place)) => (Some((trial, place)), None),
-            Some(ChangeFor::Sift(sift, on)) => (None, Some((sift, on))),
+        let (trial, sift, play) = match change.made_for {
+            None => (None, None, None),
+            Some(ChangeFor::Trial(trial, place)) => (Some((trial, place)), None, None),
+            Some(ChangeFor::Sift(sift, on)) => (None, Some((sift, on)), None),
+            Some(ChangeFor::Play(play)) => (None, None, Some(play)),
         };
         let transaction = self.begin()?;
         let operation = operations::begin(
@@ -156,8 +157,8 @@ impl Ledger {
             snapshots::insert(&transaction, change.pc, change.begun_at, &reason, false, &states)?;
         transaction.execute(
             "INSERT INTO change (pc, snapshot, title, profile, revision, boot, begun_at, status, operation,
-                                 replaces, trial, trial_place, sift, sift_configuration)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun', ?8, ?9, ?10, ?11, ?12, ?13)",
+                                 replaces, trial, trial_place, sift, sift_configuration, play)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'begun', ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
             params![
                 change.pc.as_str(),
                 snapshot.0,
@@ -172,6 +173,7 @@ impl Ledger {
                 trial.map(|(_, place)| store("a state of a trial", &place)).transpose()?,
                 sift.map(|(sift, _)| sift.0),
                 sift.map(|(_, on)| store("a configuration of a sift", on)).transpose()?,
+                play.map(|play| play.0),
             ],
         )?;
         let id = ChangeId(transaction.last_insert_rowid());

@@ -10,6 +10,7 @@ use std::fmt;
 
 use frevin_core::ids::{PcId, ProfileName};
 use frevin_core::layers::ChangeId;
+use frevin_core::playing::PlayId;
 use frevin_core::sift::SiftId;
 use frevin_core::trial::TrialId;
 use rusqlite::types::ValueRef;
@@ -34,6 +35,8 @@ pub enum SealedPart {
     Trial(TrialId),
     /// A sift: its design, and what happened in it.
     Sift(SiftId),
+    /// A play: its plan, and its end.
+    Play(PlayId),
     /// All of them together: none is missing, and none is there twice.
     All,
 }
@@ -53,6 +56,7 @@ impl SealedPart {
             Self::Revision(profile, number) => format!("revision {profile}@{number}"),
             Self::Trial(id) => format!("trial {id}"),
             Self::Sift(id) => format!("sift {id}"),
+            Self::Play(id) => format!("play {id}"),
             Self::All => "all".to_owned(),
         }
     }
@@ -67,6 +71,7 @@ impl SealedPart {
             Some(("rollback", id)) => Some(Self::Rollback(id.parse().ok()?)),
             Some(("trial", id)) => Some(Self::Trial(TrialId(id.parse().ok()?))),
             Some(("sift", id)) => Some(Self::Sift(SiftId(id.parse().ok()?))),
+            Some(("play", id)) => Some(Self::Play(PlayId(id.parse().ok()?))),
             Some(("revision", name)) => {
                 let (profile, number) = name.rsplit_once('@')?;
                 Some(Self::Revision(profile.to_owned(), number.parse().ok()?))
@@ -119,6 +124,9 @@ impl SealedPart {
                 let events = "SELECT * FROM sift_event WHERE sift = ?1 ORDER BY position";
                 digest.rows(connection, events, [id.0])?;
             }
+            Self::Play(id) => {
+                digest.rows(connection, "SELECT * FROM play WHERE id = ?1", [id.0])?;
+            }
             Self::All => {
                 let seals = "SELECT part, digest FROM seal WHERE part <> 'all' ORDER BY part";
                 digest.rows(connection, seals, params![])?;
@@ -142,13 +150,14 @@ impl fmt::Display for SealedPart {
             Self::Revision(profile, number) => write!(f, "revision {profile}@{number}"),
             Self::Trial(id) => write!(f, "trial {id}"),
             Self::Sift(id) => write!(f, "sift {id}"),
+            Self::Play(id) => write!(f, "play {id}"),
             Self::All => f.write_str("the list of all that it holds"),
         }
     }
 }
 
 /// Every row of these is in a part.
-const SEALED_TABLES: [&str; 11] = [
+const SEALED_TABLES: [&str; 12] = [
     "stack",
     "layer",
     "change",
@@ -160,6 +169,7 @@ const SEALED_TABLES: [&str; 11] = [
     "trial_event",
     "sift",
     "sift_event",
+    "play",
 ];
 
 /// Those that there are: an earlier Frevin had fewer. That none is gone is what the seal of the tables
@@ -272,6 +282,9 @@ fn parts_held(connection: &Connection) -> Result<BTreeSet<SealedPart>, LedgerErr
         each("SELECT id FROM sift UNION SELECT sift FROM sift_event", &|row| {
             Ok(SealedPart::Sift(SiftId(row.get(0)?)))
         })?;
+    }
+    if tables_there(connection)?.contains(&"play") {
+        each("SELECT id FROM play", &|row| Ok(SealedPart::Play(PlayId(row.get(0)?))))?;
     }
     each("SELECT profile, number FROM revision", &|row| {
         Ok(SealedPart::Revision(row.get(0)?, row.get(1)?))

@@ -2,6 +2,7 @@
 
 use frevin_core::ids::{BootId, OperationId, PcId};
 use frevin_core::layers::ChangeId;
+use frevin_core::playing::PlayId;
 use frevin_core::sift::{Configuration, Sift, SiftDesign, SiftEvent, SiftId};
 use frevin_core::trial::{Place, TrialId};
 use frevin_core::visits::VisitId;
@@ -22,6 +23,8 @@ pub enum ChangeFor {
     Trial(TrialId, Place),
     /// A sift, and the configuration that is put in force.
     Sift(SiftId, Configuration),
+    /// A play, for as long as its game runs.
+    Play(PlayId),
 }
 
 /// What a visit is made for, where it is a step of something larger.

@@ -13,7 +13,7 @@ use crate::seal::{self, SealedPart};
 /// The name of the ledger's file in Frevin's home.
 const FILE: &str = "ledger.sqlite3";
 /// The schema that this Frevin writes: how many migrations there are.
-const SCHEMA: i64 = 6;
+const SCHEMA: i64 = 8;
 
 /// An opened ledger.
 #[derive(Debug)]
@@ -133,6 +133,7 @@ impl Ledger {
         // In WAL mode FULL is what makes a commit survive a power cut.
         connection.pragma_update(None, "synchronous", "FULL")?;
         connection.pragma_update(None, "foreign_keys", true)?;
+        let _migrating = Migrating::wait(&connection, path)?;
         refuse_altered_before_migration(&connection, path)?;
         let migrations = Migrations::new(vec![
             M::up(include_str!("schema/1.sql")),
@@ -144,6 +145,7 @@ impl Ledger {
             M::up_with_hook(include_str!("schema/5.sql"), renew_seals),
             M::up_with_hook(include_str!("schema/6.sql"), renew_seals),
             M::up_with_hook(include_str!("schema/7.sql"), renew_seals),
+            M::up_with_hook(include_str!("schema/8.sql"), renew_seals),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {
@@ -180,6 +182,34 @@ impl Ledger {
     /// A transaction that takes the right to write at once, so that it cannot lose it half-way.
     pub(crate) fn begin(&mut self) -> Result<Transaction<'_>, LedgerError> {
         Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
+    }
+}
+
+/// The right to bring a ledger forward: two programs that open a new one at once would both make its tables.
+struct Migrating(Option<(std::fs::File, PathBuf)>);
+
+impl Migrating {
+    /// Waits for it, where there is something to be brought forward.
+    fn wait(connection: &Connection, path: &Path) -> Result<Self, LedgerError> {
+        let version: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+        if version >= SCHEMA {
+            return Ok(Self(None));
+        }
+        let lock = path.with_extension("migrating");
+        let file =
+            fs_err::OpenOptions::new().create(true).truncate(false).write(true).open(&lock)?;
+        let file = file.into_file();
+        file.lock()?;
+        Ok(Self(Some((file, lock))))
+    }
+}
+
+impl Drop for Migrating {
+    fn drop(&mut self) {
+        // Whoever waits for the file still has it; whoever comes later finds nothing to be done.
+        if let Some((_, lock)) = &self.0 {
+            let _ = std::fs::remove_file(lock);
+        }
     }
 }
 

@@ -15,6 +15,7 @@ mod facts;
 mod features;
 mod files;
 mod folders;
+pub mod game_process;
 mod graphics_use;
 mod health;
 mod library;

@@ -14,6 +14,7 @@ use windows::Win32::System::Threading::{
 };
 use windows::core::{BOOL, GUID, PWSTR};
 
+use super::game_process::ProcessSeen;
 use super::library::function;
 use super::services;
 use super::system::Handle;
@@ -62,6 +63,26 @@ fn moment(time: FILETIME) -> u64 {
     u64::from(time.dwHighDateTime) << 32 | u64::from(time.dwLowDateTime)
 }
 
+/// The processes that run, each with the one that made it.
+pub(crate) fn with_parents() -> Result<Vec<ProcessSeen>, OsError> {
+    // SAFETY: it takes numbers.
+    let snapshot = unsafe { CreateToolhelp32Snapshot(TH32CS_SNAPPROCESS, 0) };
+    let snapshot = Handle(snapshot.map_err(failed("CreateToolhelp32Snapshot"))?);
+    let length = u32::try_from(size_of::<PROCESSENTRY32W>()).unwrap_or(u32::MAX);
+    let mut entry = PROCESSENTRY32W { dwSize: length, ..PROCESSENTRY32W::default() };
+    let mut found = Vec::new();
+    // SAFETY: the entry says how long it is.
+    let mut next = unsafe { Process32FirstW(snapshot.0, &raw mut entry) };
+    while next.is_ok() {
+        let (id, file) = (entry.th32ProcessID, text(&entry.szExeFile));
+        let parent = entry.th32ParentProcessID;
+        found.push(ProcessSeen { id, parent, file, created: created(id) });
+        // SAFETY: as above.
+        next = unsafe { Process32NextW(snapshot.0, &raw mut entry) };
+    }
+    Ok(found)
+}
+
 impl StartsApi for Starts {
     fn sign_in(&self) -> Option<String> {
         let query = function!(
@@ -88,21 +109,9 @@ impl StartsApi for Starts {
     }
 
     fn processes(&self) -> Result<Vec<Process>, OsError> {
-        // SAFETY: it takes numbers.
-        let snapshot = unsafe { CreateToolhelp32Snapshot(TH32CS_SNAPPROCESS, 0) };
-        let snapshot = Handle(snapshot.map_err(failed("CreateToolhelp32Snapshot"))?);
-        let length = u32::try_from(size_of::<PROCESSENTRY32W>()).unwrap_or(u32::MAX);
-        let mut entry = PROCESSENTRY32W { dwSize: length, ..PROCESSENTRY32W::default() };
-        let mut found = Vec::new();
-        // SAFETY: the entry says how long it is.
-        let mut next = unsafe { Process32FirstW(snapshot.0, &raw mut entry) };
-        while next.is_ok() {
-            let (id, file) = (entry.th32ProcessID, text(&entry.szExeFile));
-            found.push(Process { id, file, created: created(id) });
-            // SAFETY: as above.
-            next = unsafe { Process32NextW(snapshot.0, &raw mut entry) };
-        }
-        Ok(found)
+        let process =
+            |seen: ProcessSeen| Process { id: seen.id, file: seen.file, created: seen.created };
+        Ok(with_parents()?.into_iter().map(process).collect())
     }
 
     fn service_process(&self, name: &str) -> Result<Option<u32>, OsError> {

@@ -61,6 +61,7 @@ enum Command {
     Ledger(commands::ledger::LedgerCommand),
     #[command(subcommand)]
     Network(commands::network::NetworkCommand),
+    Play(Box<commands::play::PlayArgs>),
     #[command(subcommand)]
     App(commands::app::AppCommand),
     #[command(subcommand)]
@@ -127,11 +128,42 @@ fn fail(failure: &Failure, json: bool) -> ExitCode {
 fn run(cli: Cli) -> Result<Outcome, Failure> {
     let context = Context::new(&cli.options)?;
     let is_of_trials = matches!(cli.command, Command::Trial(_) | Command::Completions { .. });
+    if !cli.command.is_of_play_itself() {
+        settle_play(&context)?;
+    }
     let outcome = answer(&context, cli.command)?;
     if !is_of_trials && !context.json && !context.quiet {
         remind(&context);
     }
     Ok(outcome)
+}
+
+impl Command {
+    /// Whether it is part of play, or touches no PC: nothing is settled before it.
+    fn is_of_play_itself(&self) -> bool {
+        match self {
+            Self::Play(args) => args.is_watcher(),
+            Self::Rehearsal(command) => command.is_game(),
+            Self::Completions { .. } => true,
+            _ => false,
+        }
+    }
+}
+
+/// Puts back what was held for a game whose watcher is gone, before anything else is done.
+fn settle_play(context: &Context) -> Result<(), Failure> {
+    let settled = crate::operations::play::settle(context)?;
+    let mut page = crate::view::Page::default();
+    for play in &settled {
+        page.line(warn(format_args!(
+            "{} was still held for a game, and nobody watched it any more: it is put back.",
+            play.plan.title
+        )));
+    }
+    if !settled.is_empty() && !context.quiet {
+        page.print_aside();
+    }
+    Ok(())
 }
 
 /// Says that a trial is decided and its way back still open, until it no longer is.
@@ -165,6 +197,7 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::Log(args) => commands::log::run(context, &args),
         Command::Ledger(command) => commands::ledger::run(context, &command),
         Command::Network(args) => commands::network::run(context, &args),
+        Command::Play(args) => commands::play::run(context, &args),
         Command::App(command) => commands::app::run(context, &command),
         Command::Device(command) => commands::device::run(context, &command),
         Command::Rehearsal(command) => commands::rehearsal::run(context, &command),

@@ -359,6 +359,13 @@ impl Context {
         Ok(())
     }
 
+    /// The PC as it was named, where it was; its folder from the root, for a process that begins elsewhere.
+    pub(crate) fn pc_as_named(&self) -> Option<String> {
+        let named = self.pc.clone()?;
+        let whole = std::path::absolute(&named).ok().filter(|path| path.exists());
+        Some(whole.map_or(named, |path| path.display().to_string()))
+    }
+
     /// Takes the right to change a PC, and waits for it as long as was asked.
     pub(crate) fn lock(&self, pc: &mut (impl Pc + ?Sized)) -> Result<PcLock, Failure> {
         const PAUSE: Duration = Duration::from_millis(50);

@@ -32,6 +32,7 @@ pub fn documents(name: &ProfileName, pack: &Pack) -> PackDocuments {
             scene: None,
             builds_on: Vec::new(),
             without: Vec::new(),
+            while_playing: Vec::new(),
             entries: pack
                 .recognised
                 .iter()

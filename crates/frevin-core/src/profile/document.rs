@@ -50,6 +50,8 @@ pub struct Profile {
     pub without: Vec<Without>,
     /// Its own tweaks in order.
     pub entries: Vec<Entry>,
+    /// Tweaks that are held only while a game runs.
+    pub while_playing: Vec<Entry>,
 }
 
 /// A profile that another builds on.
@@ -86,6 +88,8 @@ struct Document {
     without: Vec<Spanned<String>>,
     #[serde(default)]
     tweaks: Vec<Spanned<EntryDocument>>,
+    #[serde(default)]
+    while_playing: Vec<Spanned<EntryDocument>>,
     /// Definitions of own tweaks that came along. Whoever takes the document in has added them to the
     /// catalogue by now, or the tweaks are unknown.
     #[serde(default, rename = "definitions")]
@@ -119,7 +123,12 @@ impl Profile {
     pub fn parse(name: &str, text: &str, catalogue: &Catalogue) -> Result<Self, BadDocument> {
         let document: Document =
             toml::from_str(text).map_err(|error| BadDocument::from_toml(name, text, &error))?;
-        let listed = [document.tweaks.len(), document.without.len(), document.builds_on.len()];
+        let listed = [
+            document.tweaks.len(),
+            document.while_playing.len(),
+            document.without.len(),
+            document.builds_on.len(),
+        ];
         if listed.into_iter().any(|listed| listed > MOST_ENTRIES) {
             let message = format!("a list of a profile holds at most {MOST_ENTRIES} entries");
             let at = document.format.span();
@@ -165,8 +174,13 @@ impl Reader<'_> {
             self.problems.push(Problem::at(first.span.clone(), message).advise(advice));
         }
         let entries = document.tweaks.into_iter().filter_map(|entry| self.entry(entry)).collect();
+        // What is held while playing lies above what is applied: the same setting may be wanted twice.
+        self.seen.clear();
+        self.wanted.clear();
+        let playing = document.while_playing.into_iter();
+        let while_playing: Vec<Entry> = playing.filter_map(|entry| self.entry(entry)).collect();
         let purpose = document.purpose;
-        Some(Profile { name: name?, purpose, scene, builds_on, without, entries })
+        Some(Profile { name: name?, purpose, scene, builds_on, without, entries, while_playing })
     }
 
     fn name<N: FromStr<Err = NameError>>(&mut self, written: &Spanned<String>) -> Option<N> {
@@ -363,8 +377,10 @@ impl Profile {
             let names = self.without.iter().map(|without| without.tweak.to_string()).collect();
             text.push_str(&format!("without = {}\n", list(names)));
         }
-        for entry in &self.entries {
-            text.push_str(&format!("\n[[tweaks]]\nuse = \"{}\"\n", entry.tweak));
+        let own = self.entries.iter().map(|entry| ("tweaks", entry));
+        let playing = self.while_playing.iter().map(|entry| ("while_playing", entry));
+        for (list, entry) in own.chain(playing) {
+            text.push_str(&format!("\n[[{list}]]\nuse = \"{}\"\n", entry.tweak));
             let with: Vec<String> = entry
                 .arguments
                 .iter()

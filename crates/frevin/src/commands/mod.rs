@@ -12,6 +12,7 @@ pub(crate) mod ledger;
 pub(crate) mod log;
 pub(crate) mod network;
 mod output;
+pub(crate) mod play;
 pub(crate) mod preview;
 pub(crate) mod profile;
 pub(crate) mod quarantine;

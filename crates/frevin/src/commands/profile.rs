@@ -272,6 +272,7 @@ pub(crate) fn from_evidence_document(
         builds_on: Vec::new(),
         without: Vec::new(),
         entries,
+        while_playing: Vec::new(),
     };
     Ok(profile.to_document())
 }

@@ -1,6 +1,7 @@
 //! `frevin rehearsal`
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::Subcommand;
 use frevin_core::setting::{Address, State, TakesEffect};
@@ -56,6 +57,12 @@ pub(crate) enum RehearsalCommand {
         /// The finding
         finding: Option<String>,
     },
+    /// Be a made-up game: run for some seconds and do nothing
+    Game {
+        /// How long
+        #[arg(long, default_value_t = 60.0)]
+        seconds: f64,
+    },
     /// Update the operating system: it sets some settings anew, and restarts
     Update,
     /// Provoke faults on the writes to come, or be somebody else and write
@@ -82,6 +89,19 @@ pub(crate) enum RehearsalCommand {
         #[arg(long, conflicts_with_all = ["power_cut_after", "refuse", "ignore", "no_administrator", "recorder"])]
         none: bool,
     },
+}
+
+impl RehearsalCommand {
+    /// Whether it is a made-up game.
+    pub(crate) fn is_game(&self) -> bool {
+        matches!(self, Self::Game { .. })
+    }
+}
+
+/// A made-up game that has ended.
+#[derive(Debug, Serialize)]
+struct GameReport {
+    seconds: f64,
 }
 
 #[derive(Debug, Serialize)]
@@ -126,6 +146,11 @@ struct FaultReport {
 
 pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outcome, Failure> {
     match command {
+        RehearsalCommand::Game { seconds } => {
+            let length = Duration::try_from_secs_f64(*seconds).unwrap_or_default();
+            std::thread::sleep(length);
+            Ok(Outcome::done(&GameReport { seconds: *seconds }))
+        }
         RehearsalCommand::New { folder, like, name, seed, make_default } => {
             let template = Template::named(like).ok_or_else(|| {
                 let known: Vec<_> = Template::all().into_iter().map(Template::name).collect();
@@ -243,6 +268,12 @@ fn write_as_others(
         written.push(address);
     }
     Ok(written)
+}
+
+impl View for GameReport {
+    fn show(&self, page: &mut Page) {
+        page.line(format_args!("It was played for {} s.", self.seconds));
+    }
 }
 
 impl View for NewReport {

@@ -15,6 +15,7 @@ use crate::commands::trial::{Keep, ask_for_rights, keep_window, parse_budget, se
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::measure::scene_source::SceneSource;
+use crate::operations::play::refuse_playing;
 use crate::operations::refuse_unfinished;
 use crate::operations::sift::{
     SiftBeginning, SiftDriver, SiftList, SiftRequest, design, find, open, report,
@@ -139,6 +140,7 @@ fn start(
 ) -> Result<Outcome, Failure> {
     refuse_unfinished(ledger, &*pc)?;
     refuse_open(ledger, &*pc)?;
+    refuse_playing(ledger, &*pc)?;
     let catalogue = context.catalogue()?;
     let experts: BTreeSet<TweakId> = args
         .expert

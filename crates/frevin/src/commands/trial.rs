@@ -16,6 +16,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
 use crate::measure::sources::TestLoop;
+use crate::operations::play::refuse_playing;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Named;
 use crate::operations::trial::{
@@ -232,6 +233,7 @@ fn start(
 ) -> Result<Outcome, Failure> {
     refuse_unfinished(ledger, &*pc)?;
     refuse_open(ledger, &*pc)?;
+    refuse_playing(ledger, &*pc)?;
     let mut request = request(context, args)?;
     if let Some(asked) = asked_in_play(args) {
         if let Some(scene) = scene_in_play(args)? {

@@ -84,7 +84,38 @@ pub(crate) fn resolve(
     }
 }
 
+/// The same for what is held while playing: of a profile its list for that, where it has one.
+pub(crate) fn resolve_playing(
+    named: &Named,
+    consents: &[String],
+    catalogue: &Catalogue,
+    ledger: &Ledger,
+    facts: &Facts,
+) -> Result<Target, Failure> {
+    let Named::Profile(written) = named else {
+        return resolve(named, consents, catalogue, ledger, facts, Unsaved::Refused);
+    };
+    let consents = consents
+        .iter()
+        .map(|written| Ok(find_tweak(catalogue, written)?.id.clone()))
+        .collect::<Result<BTreeSet<_>, Failure>>()?;
+    let (mut profile, revision) = load(written, catalogue, ledger, Unsaved::Refused)?;
+    if !profile.while_playing.is_empty() {
+        profile.entries = std::mem::take(&mut profile.while_playing);
+    }
+    let fitting = fit(&profile, catalogue, facts, &consents)?;
+    let title = revision
+        .as_ref()
+        .map_or_else(|| profile.name.to_string(), |(name, number)| format!("{name}@{number}"));
+    Ok(Target::of(fitting, title, revision))
+}
+
 impl Target {
+    /// Nothing at all.
+    pub(crate) fn nothing() -> Self {
+        Self::of(Fitting::default(), String::new(), None)
+    }
+
     fn of(fitting: Fitting, title: String, revision: Option<(ProfileName, u32)>) -> Self {
         let Fitting { wishes, left_out, by_hand } = fitting;
         Self { title, revision, wishes, left_out, by_hand }

@@ -168,7 +168,8 @@ fn own_definitions(
     profile: &Profile,
     catalogue: &Catalogue,
 ) -> Result<Vec<(TweakId, String)>, Failure> {
-    let used: BTreeSet<&TweakId> = profile.entries.iter().map(|entry| &entry.tweak).collect();
+    let entries = profile.entries.iter().chain(&profile.while_playing);
+    let used: BTreeSet<&TweakId> = entries.map(|entry| &entry.tweak).collect();
     let is_own = |id: &&&TweakId| catalogue.get(id).is_some_and(|tweak| tweak.is_own);
     let texts = own_tweaks::read(&context.own_tweaks())?;
     let mut found = Vec::new();

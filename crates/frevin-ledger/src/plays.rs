@@ -1,0 +1,120 @@
+//! Plays: what is held while a game runs.
+
+use frevin_core::ids::PcId;
+use frevin_core::layers::ChangeId;
+use frevin_core::playing::{PlayEnding, PlayId, PlayPlan};
+use jiff::Timestamp;
+use rusqlite::params;
+use serde::Serialize;
+
+use crate::error::LedgerError;
+use crate::seal::{self, SealedPart};
+use crate::store::{Ledger, parse, restore, store};
+
+/// A play as the ledger keeps it.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct PlayRecord {
+    /// Its number.
+    pub id: PlayId,
+    /// The PC.
+    pub pc: PcId,
+    /// When it began, for people.
+    pub begun_at: Timestamp,
+    /// What was settled before it began.
+    pub plan: PlayPlan,
+    /// When it ended, and why; nothing while it is held.
+    pub ended: Option<(Timestamp, PlayEnding)>,
+}
+
+impl Ledger {
+    /// Writes down that something is to be held while a game runs, durably, before anything is.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written; there is no play then.
+    pub fn begin_play(
+        &mut self,
+        pc: &PcId,
+        at: Timestamp,
+        plan: &PlayPlan,
+    ) -> Result<PlayId, LedgerError> {
+        let transaction = self.begin()?;
+        transaction.execute(
+            "INSERT INTO play (pc, begun_at, plan) VALUES (?1, ?2, ?3)",
+            params![pc.as_str(), at.to_string(), store("the plan of a play", plan)?],
+        )?;
+        let id = PlayId(transaction.last_insert_rowid());
+        seal::commit(transaction, &[SealedPart::Play(id)])?;
+        Ok(id)
+    }
+
+    /// Writes down that nothing of a play is held any more.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    pub fn end_play(
+        &mut self,
+        id: PlayId,
+        at: Timestamp,
+        ending: PlayEnding,
+    ) -> Result<(), LedgerError> {
+        let transaction = self.begin()?;
+        transaction.execute(
+            "UPDATE play SET ended_at = ?2, ending = ?3 WHERE id = ?1 AND ended_at IS NULL",
+            params![id.0, at.to_string(), store("the end of a play", &ending)?],
+        )?;
+        seal::commit(transaction, &[SealedPart::Play(id)])
+    }
+
+    /// The plays of a PC, the earliest first.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn plays(&self, pc: &PcId) -> Result<Vec<PlayRecord>, LedgerError> {
+        self.select_plays("WHERE pc = ?1 ORDER BY id", pc)
+    }
+
+    /// The plays of a PC that have no end.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn open_plays(&self, pc: &PcId) -> Result<Vec<PlayRecord>, LedgerError> {
+        self.select_plays("WHERE pc = ?1 AND ended_at IS NULL ORDER BY id", pc)
+    }
+
+    /// The changes that were carried out for a play, the latest first.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn changes_of_play(&self, id: PlayId) -> Result<Vec<ChangeId>, LedgerError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT id FROM change WHERE play = ?1 AND status = 'applied' ORDER BY id DESC",
+        )?;
+        let changes = statement.query_map([id.0], |row| Ok(ChangeId(row.get(0)?)))?;
+        Ok(changes.collect::<Result<_, _>>()?)
+    }
+
+    fn select_plays(&self, condition: &str, pc: &PcId) -> Result<Vec<PlayRecord>, LedgerError> {
+        let sql = format!("SELECT id, pc, begun_at, plan, ended_at, ending FROM play {condition}");
+        let mut statement = self.connection.prepare(&sql)?;
+        let mut rows = statement.query([pc.as_str()])?;
+        let mut plays = Vec::new();
+        while let Some(row) = rows.next()? {
+            let ended_at: Option<String> = row.get("ended_at")?;
+            let ending: Option<String> = row.get("ending")?;
+            let ended = match ended_at.zip(ending) {
+                None => None,
+                Some((at, ending)) => {
+                    Some((parse("a time", &at)?, restore("the end of a play", &ending)?))
+                }
+            };
+            plays.push(PlayRecord {
+                id: PlayId(row.get("id")?),
+                pc: PcId::new(row.get::<_, String>("pc")?),
+                begun_at: parse("a time", &row.get::<_, String>("begun_at")?)?,
+                plan: restore("the plan of a play", &row.get::<_, String>("plan")?)?,
+                ended,
+            });
+        }
+        Ok(plays)
+    }
+}

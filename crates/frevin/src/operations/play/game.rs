@@ -1,0 +1,141 @@
+//! A game: the processes that it is, followed from what was started to what a launcher starts.
+
+use std::collections::BTreeMap;
+use std::process::{Child, Command, Stdio};
+
+use frevin_core::playing::{GameStart, PlayPlan, ProcessHolds};
+
+use super::processes::{
+    Running, adopt_what_is_left, processors, running, set_priority, set_processors,
+};
+
+/// A game that runs, or is to.
+pub(super) struct Game {
+    /// The process that was started, where one was.
+    child: Option<Child>,
+    /// The file that the game is known by, where it is not what was started.
+    file: Option<String>,
+    /// Its processes: their numbers, with when each was made.
+    own: BTreeMap<u32, u64>,
+    /// The same with those that have ended: what they started belongs to it too.
+    ever: BTreeMap<u32, u64>,
+    /// Those that something is held of.
+    held: BTreeMap<u32, u64>,
+    holds: ProcessHolds,
+    has_come: bool,
+    pub(super) problems: Vec<String>,
+}
+
+impl Game {
+    /// Starts a game, or gets ready to wait for it.
+    pub(super) fn begin(plan: &PlayPlan) -> Result<Self, String> {
+        let (child, file) = match &plan.start {
+            GameStart::Attach { file } => (None, Some(file.clone())),
+            GameStart::Start { command } => {
+                adopt_what_is_left();
+                let (program, arguments) = command.split_first().ok_or("no program is named")?;
+                let child = Command::new(program)
+                    .args(arguments)
+                    .stdin(Stdio::null())
+                    .stdout(Stdio::null())
+                    .stderr(Stdio::null())
+                    .spawn()
+                    .map_err(|error| format!("{program} does not start: {error}"))?;
+                (Some(child), plan.game_file.clone())
+            }
+        };
+        let mut game = Self {
+            own: BTreeMap::new(),
+            ever: BTreeMap::new(),
+            held: BTreeMap::new(),
+            holds: plan.process.clone(),
+            has_come: false,
+            problems: Vec::new(),
+            child,
+            file,
+        };
+        game.look();
+        Ok(game)
+    }
+
+    /// Looks which of its processes run, and holds what is to be held of those that are new.
+    pub(super) fn look(&mut self) {
+        if let Some(child) = &mut self.child {
+            // Else it would be there for ever, ended and not asked for.
+            let _ = child.try_wait();
+        }
+        let now = running();
+        self.follow(&now);
+        for (id, made) in self.own.clone() {
+            if self.held.insert(id, made) != Some(made) {
+                self.hold(id);
+            }
+        }
+    }
+
+    fn follow(&mut self, now: &[Running]) {
+        let started = self.child.as_ref().map(Child::id);
+        let is_named = |one: &Running| {
+            self.file.as_ref().is_some_and(|file| {
+                let bare = |name: &str| {
+                    let name = name.to_ascii_lowercase();
+                    name.strip_suffix(".exe").map(ToOwned::to_owned).unwrap_or(name)
+                };
+                bare(&one.file) == bare(file)
+            })
+        };
+        self.own.retain(|id, made| now.iter().any(|one| one.id == *id && one.made == *made));
+        // What belongs to it starts others, in any order of numbers.
+        loop {
+            let is_new = |one: &&Running| {
+                let is_started = self.ever.get(&one.parent).is_some_and(|made| one.made >= *made);
+                // What its parent left behind becomes this process's, where the operating system does that.
+                let is_left = started.is_some() && one.parent == std::process::id();
+                let is_its = Some(one.id) == started || is_named(one) || is_started || is_left;
+                is_its && !self.own.contains_key(&one.id)
+            };
+            let Some(new) = now.iter().find(is_new) else { break };
+            self.own.insert(new.id, new.made);
+            self.ever.insert(new.id, new.made);
+            self.has_come |= self.file.is_none() || is_named(new);
+        }
+    }
+
+    fn hold(&mut self, id: u32) {
+        let mut tried = Vec::new();
+        if let Some(class) = self.holds.priority {
+            tried.push(("priority", set_priority(id, class)));
+        }
+        if let Some(choice) = &self.holds.processors {
+            let set = match choice.of(&processors()) {
+                Some(numbers) => set_processors(id, &numbers.into_iter().collect::<Vec<_>>()),
+                None => Err(format!("{choice} leaves no processor out on this PC, or none in")),
+            };
+            tried.push(("processors", set));
+        }
+        for (what, done) in tried {
+            // A game that forbids it is left alone.
+            if let Err(reason) = done {
+                let problem = format!("{what}: {reason}");
+                if !self.problems.contains(&problem) {
+                    self.problems.push(problem);
+                }
+            }
+        }
+    }
+
+    /// Its processes that run.
+    pub(super) fn processes(&self) -> Vec<u32> {
+        self.own.keys().copied().collect()
+    }
+
+    /// Whether it has come, where it was waited for.
+    pub(super) fn has_come(&self) -> bool {
+        self.has_come
+    }
+
+    /// Whether none of it runs.
+    pub(super) fn is_gone(&self) -> bool {
+        self.own.is_empty()
+    }
+}

@@ -1,0 +1,177 @@
+//! The watcher: a process of its own, which outlives the command that began the play.
+
+use std::fs::File;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use frevin_core::playing::{GameStart, PlayEnding, PlayId};
+use frevin_ledger::{ChangeFor, Ledger, PlayRecord};
+use frevin_pc::Pc;
+
+use super::game::Game;
+use super::{PlayFiles, PlayStatus, put_back};
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::operations::apply::{self, Order};
+use crate::operations::target::Target;
+
+/// How often the game is looked at: often at first, when a launcher may start it and end.
+const LOOK_EVERY: Duration = Duration::from_millis(250);
+const LOOK_EVERY_AT_FIRST: Duration = Duration::from_millis(25);
+const AT_FIRST: Duration = Duration::from_secs(5);
+/// A game that was started through a launcher has to come within this.
+const COMES_WITHIN: Duration = Duration::from_secs(300);
+/// How long another Frevin that is changing the PC is waited for at the end.
+const PATIENCE: Duration = Duration::from_secs(120);
+
+/// Starts the watcher of a play.
+pub(crate) fn start_watcher(context: &Context, id: PlayId) -> Result<Child, Failure> {
+    let program = std::env::current_exe()?;
+    let mut command = Command::new(program);
+    command.args(["play", "watch", &id.to_string(), "--yes", "--quiet", "--home"]);
+    command.arg(context.home());
+    if let Some(pc) = context.pc_as_named() {
+        command.args(["--pc", &pc]);
+    }
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    apart(&mut command);
+    Ok(command.spawn()?)
+}
+
+/// A group of its own: what ends the terminal's programs does not end it.
+#[cfg(unix)]
+fn apart(command: &mut Command) {
+    use std::os::unix::process::CommandExt as _;
+    command.process_group(0);
+}
+
+#[cfg(windows)]
+fn apart(command: &mut Command) {
+    use std::os::windows::process::CommandExt as _;
+    /// `CREATE_NEW_PROCESS_GROUP` and `CREATE_NO_WINDOW` ("Process Creation Flags").
+    const FLAGS: u32 = 0x0000_0200 | 0x0800_0000;
+    command.creation_flags(FLAGS);
+}
+
+#[cfg(not(any(unix, windows)))]
+fn apart(_: &mut Command) {}
+
+/// Watches a play to its end.
+pub(crate) fn watch(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    id: PlayId,
+) -> Result<PlayEnding, Failure> {
+    let files = PlayFiles::of(context);
+    let _watching = take_lock(&files)?;
+    let open = ledger.open_plays(&pc.identity().id)?;
+    let Some(play) = open.into_iter().find(|play| play.id == id) else {
+        return Err(Failure::new(Kind::NotFound, "this play has ended, or never began"));
+    };
+    let mut status = PlayStatus::default();
+    let ending = match hold(context, pc, ledger, &play) {
+        Ok(()) => follow(&files, &play, &mut status),
+        Err(failure) => {
+            status.problems.push(failure.message);
+            files.tell(&status);
+            PlayEnding::NotHeld
+        }
+    };
+    end(context, pc, ledger, id, ending)?;
+    files.clear();
+    Ok(ending)
+}
+
+/// The right to watch. Whoever looks whether there is a watcher has it for a moment.
+fn take_lock(files: &PlayFiles) -> Result<File, Failure> {
+    const PATIENCE: Duration = Duration::from_secs(10);
+    let begun = Instant::now();
+    loop {
+        match files.take_watcher_lock()? {
+            Some(lock) => return Ok(lock),
+            None if begun.elapsed() < PATIENCE => std::thread::sleep(Duration::from_millis(5)),
+            None => return Err(Failure::new(Kind::Busy, "this play is watched already")),
+        }
+    }
+}
+
+/// Lets the PC hold what it is to hold.
+fn hold(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    play: &PlayRecord,
+) -> Result<(), Failure> {
+    if play.plan.wishes.is_empty() {
+        return Ok(());
+    }
+    let target = Target {
+        title: format!("{} while playing", play.plan.title),
+        revision: None,
+        wishes: play.plan.wishes.clone(),
+        left_out: Vec::new(),
+        by_hand: Vec::new(),
+    };
+    let order = Order::new(pc, ledger, target, None, false)?.made_for(ChangeFor::Play(play.id));
+    if order.nothing_to_do(pc, ledger)?.is_none() {
+        apply::apply(context, pc, ledger, order)?;
+    }
+    Ok(())
+}
+
+/// Follows the game to its end.
+fn follow(files: &PlayFiles, play: &PlayRecord, status: &mut PlayStatus) -> PlayEnding {
+    let mut game = match Game::begin(&play.plan) {
+        Ok(game) => game,
+        Err(reason) => {
+            status.problems.push(reason);
+            files.tell(status);
+            return PlayEnding::NoGame;
+        }
+    };
+    let begun = Instant::now();
+    let is_waited_for = matches!(play.plan.start, GameStart::Attach { .. });
+    loop {
+        let now = PlayStatus { processes: game.processes(), problems: game.problems.clone() };
+        if now != *status {
+            *status = now;
+            files.tell(status);
+        }
+        if files.is_asked_to_stop() {
+            return PlayEnding::Stopped;
+        }
+        if game.is_gone() && game.has_come() {
+            return PlayEnding::GameEnded;
+        }
+        // What is started and never becomes the game; who waits for one waits until told otherwise.
+        if game.is_gone() && !is_waited_for && begun.elapsed() > COMES_WITHIN {
+            return PlayEnding::NoGame;
+        }
+        let pause = if begun.elapsed() < AT_FIRST { LOOK_EVERY_AT_FIRST } else { LOOK_EVERY };
+        std::thread::sleep(pause);
+        game.look();
+    }
+}
+
+/// Puts back what was held, and waits where another Frevin is changing the PC.
+fn end(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    id: PlayId,
+    ending: PlayEnding,
+) -> Result<(), Failure> {
+    let begun = Instant::now();
+    loop {
+        match put_back(context, pc, ledger, id, ending) {
+            Err(failure)
+                if [Kind::Busy, Kind::ChangedByOthers].contains(&failure.kind)
+                    && begun.elapsed() < PATIENCE =>
+            {
+                std::thread::sleep(LOOK_EVERY);
+            }
+            done => return done,
+        }
+    }
+}
