@@ -1,6 +1,7 @@
 //! Opening the ledger.
 
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use frevin_core::layers::ChangeId;
 use rusqlite::{Connection, ErrorCode, OpenFlags, Transaction, TransactionBehavior};
@@ -128,12 +129,12 @@ impl Ledger {
     fn open_file(path: &Path) -> Result<Self, LedgerError> {
         refuse_cut_file(path)?;
         let mut connection = Connection::open(path)?;
-        connection.busy_timeout(std::time::Duration::from_secs(5))?;
-        connection.pragma_update(None, "journal_mode", "WAL")?;
+        connection.busy_timeout(Duration::from_secs(5))?;
+        let _migrating = Migrating::wait(&connection, path)?;
+        write_ahead(&connection)?;
         // In WAL mode FULL is what makes a commit survive a power cut.
         connection.pragma_update(None, "synchronous", "FULL")?;
         connection.pragma_update(None, "foreign_keys", true)?;
-        let _migrating = Migrating::wait(&connection, path)?;
         refuse_altered_before_migration(&connection, path)?;
         let migrations = Migrations::new(vec![
             M::up(include_str!("schema/1.sql")),
@@ -182,6 +183,24 @@ impl Ledger {
     /// A transaction that takes the right to write at once, so that it cannot lose it half-way.
     pub(crate) fn begin(&mut self) -> Result<Transaction<'_>, LedgerError> {
         Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
+    }
+}
+
+/// Lets the ledger be written ahead of, so that reading and writing do not wait for each other. Going over to that from
+/// another way is not waited for by the database itself where somebody reads at the moment.
+fn write_ahead(connection: &Connection) -> Result<(), LedgerError> {
+    const PATIENCE: Duration = Duration::from_secs(5);
+    let begun = Instant::now();
+    loop {
+        match connection.pragma_update(None, "journal_mode", "WAL") {
+            Err(error)
+                if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy)
+                    && begun.elapsed() < PATIENCE =>
+            {
+                std::thread::sleep(Duration::from_millis(10));
+            }
+            done => return Ok(done?),
+        }
     }
 }
 
@@ -259,7 +278,7 @@ fn holds_anything(folder: &Path) -> bool {
 fn copy(from: &Connection, to: &Path) -> Result<(), LedgerError> {
     const PAGES_AT_ONCE: std::ffi::c_int = 1000;
     let mut to = Connection::open(to)?;
-    let pause = std::time::Duration::ZERO;
+    let pause = Duration::ZERO;
     rusqlite::backup::Backup::new(from, &mut to)?.run_to_completion(PAGES_AT_ONCE, pause, None)?;
     Ok(())
 }

@@ -651,3 +651,23 @@ fn a_ledger_of_a_newer_frevin_and_a_file_that_is_none_are_left_alone() {
     assert!(matches!(Ledger::open(home.path()), Err(LedgerError::Damaged { .. })));
     assert!(fs_err::read_to_string(&file).unwrap().starts_with("this is no database"));
 }
+
+/// Several programs that are the first to open a ledger: it is made once, and all of them have it.
+#[test]
+fn a_new_ledger_is_opened_by_many_at_once() {
+    for _ in 0..10 {
+        let home = tempfile::tempdir().unwrap();
+        std::thread::scope(|scope| {
+            let all: Vec<_> = (0..6)
+                .map(|_| {
+                    scope.spawn(|| Ledger::open(home.path()).map(|_| ()).map_err(|e| e.to_string()))
+                })
+                .collect();
+            for one in all {
+                assert_eq!(one.join().unwrap(), Ok(()));
+            }
+        });
+        let beside = fs_err::read_dir(home.path()).unwrap().flatten();
+        assert!(beside.into_iter().all(|entry| !entry.path().ends_with("ledger.migrating")));
+    }
+}

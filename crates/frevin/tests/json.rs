@@ -289,6 +289,7 @@ fn measurements() {
     pair_limit
     pairs
     pairs_after_verdict
+    pairs_are_of
     scene
     verdict
     visits[][]

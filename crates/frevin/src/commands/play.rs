@@ -216,6 +216,9 @@ fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {
     let left_out = order.target.left_out;
     drop(ledger);
     let watcher = start_watcher(context, id)?;
+    context.say_on_terminal(
+        "Held until the game ends, also where this window is closed. `frevin play stop` puts it back before.",
+    );
     let (ending, status) = wait(context, &*pc, id, beginning, Some(watcher))?;
     let report = PlayReport {
         play: id,
