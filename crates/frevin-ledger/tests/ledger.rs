@@ -671,3 +671,57 @@ fn a_new_ledger_is_opened_by_many_at_once() {
         assert!(beside.into_iter().all(|entry| !entry.path().ends_with("ledger.migrating")));
     }
 }
+
+#[test]
+fn a_play_is_open_until_its_end_is_written_and_its_plan_never_changes() {
+    use frevin_core::playing::{GameStart, PlayEnding, PlayPlan, PriorityClass, ProcessHolds};
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    let plan = PlayPlan {
+        title: "evening@1".into(),
+        start: GameStart::Start { command: vec!["riders".into(), "--windowed".into()] },
+        game_file: Some("riders.exe".into()),
+        wishes: Vec::new(),
+        process: ProcessHolds {
+            priority: Some(PriorityClass::AboveNormal),
+            processors: Some("0-3".parse().unwrap()),
+        },
+    };
+    let id = ledger.begin_play(&pc(), now(), &plan).unwrap();
+    let open = ledger.open_plays(&pc()).unwrap();
+    assert_eq!((open.len(), &open[0].plan, open[0].ended), (1, &plan, None));
+    assert!(ledger.open_plays(&PcId::new("another")).unwrap().is_empty());
+    // A change that was carried out for it is found by it.
+    let steps = [step(State::Absent, dword(1))];
+    let new: Vec<NewStep> =
+        steps.iter().map(|step| NewStep { step: step.clone(), start: Start::NotRunning }).collect();
+    let change = ledger
+        .begin_change(&NewChange {
+            pc: &pc(),
+            title: "evening@1 while playing",
+            revision: None,
+            boot: &boot("1"),
+            begun_at: now(),
+            replaces: None,
+            made_for: Some(&frevin_ledger::ChangeFor::Play(id)),
+            steps: &new,
+        })
+        .unwrap();
+    assert!(ledger.changes_of_play(id).unwrap().is_empty(), "it is not carried out yet");
+    ledger.finish_change(change, now()).unwrap();
+    assert_eq!(ledger.changes_of_play(id).unwrap(), [change]);
+    ledger.end_play(id, now(), PlayEnding::GameEnded).unwrap();
+    // The first end stands.
+    ledger.end_play(id, now(), PlayEnding::Settled).unwrap();
+    assert!(ledger.open_plays(&pc()).unwrap().is_empty());
+    let ended = ledger.plays(&pc()).unwrap()[0].ended.unwrap();
+    assert_eq!(ended.1, PlayEnding::GameEnded);
+    drop(ledger);
+    let connection = rusqlite::Connection::open(home.path().join("ledger.sqlite3")).unwrap();
+    assert!(connection.execute("UPDATE play SET plan = '{}'", []).is_err());
+    assert!(connection.execute("DELETE FROM play", []).is_err());
+    connection.execute("UPDATE play SET ended_at = NULL, ending = NULL", []).unwrap();
+    drop(connection);
+    // What decides what is written is under a seal.
+    assert!(Ledger::open(home.path()).is_err());
+}

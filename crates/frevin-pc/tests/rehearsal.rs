@@ -520,3 +520,77 @@ fn definitions_and_rehearsal_pcs_agree_on_when_a_write_is_felt() {
     }
     assert!(disagree.is_empty(), "{disagree:#?}");
 }
+
+/// A PC whose model has one scene as `scene` says, and one effect of the menu's delay.
+fn with_play(folder: &Path, scene: &str, effect: &str) -> RehearsalPc {
+    let pc = create(folder, Template::named("desktop").unwrap(), "Play", 5).unwrap();
+    drop(pc);
+    let path = folder.join("model.toml");
+    let model = fs_err::read_to_string(&path).unwrap();
+    let (_, noise) = model.split_once("[noise]").unwrap();
+    let (noise, _) = noise.split_once("[[effects]]").unwrap();
+    let own = format!(
+        "[[scenes]]\nname = \"own\"\ngame = \"g\"\ngraphics = \"g\"\nresolution = \"r\"\nroute = \"r\"\nframe_ms = 10.0\n\
+         {scene}\n[noise]{noise}[[effects]]\nname = \"menu\"\nreads = {{ delay = \"visual:menu-delay\" }}\n\
+         when = \"delay == 50\"\n{effect}\n"
+    );
+    fs_err::write(path, own).unwrap();
+    RehearsalPc::open(folder).unwrap()
+}
+
+const QUIET: &str =
+    "content = { deviation = 0.001, memory_s = 20, menu_s = 0, between_menus_s = 90 }";
+
+/// The mean of frames that began between two moments, in seconds.
+fn mean_ms(frames: &[(f64, f64)], from_s: f64, to_s: f64) -> f64 {
+    let within = frames.iter().filter(|(begin, _)| (from_s * 1e3..to_s * 1e3).contains(begin));
+    let lengths: Vec<f64> = within.map(|(_, length)| *length).collect();
+    lengths.iter().sum::<f64>() / lengths.len() as f64
+}
+
+#[test]
+fn play_goes_on_while_settings_are_switched_and_follows_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut pc = with_play(&folder.path().join("pc"), QUIET, "frame_time = 0.8");
+    let lock = pc.lock().unwrap();
+    let mut play = pc.begin_play(&lock, "own").unwrap();
+    let mut frames = pc.play_on(&mut play, 20_000.0).unwrap();
+    pc.write(&at("visual:menu-delay"), &Value::Milliseconds(50).into()).unwrap();
+    frames.extend(pc.play_on(&mut play, 40_000.0).unwrap());
+    // Without a break: each begins where the last one ended.
+    let gaps = frames.windows(2).map(|two| two[1].0 - (two[0].0 + two[0].1));
+    assert!(gaps.into_iter().all(|gap| gap.abs() < 1e-6));
+    let ratio = mean_ms(&frames, 20.0, 40.0) / mean_ms(&frames, 0.0, 20.0);
+    assert!((ratio - 0.8).abs() < 0.02, "{ratio}");
+    let played = pc.clock().unwrap().played_seconds;
+    pc.end_play(&lock, &play).unwrap();
+    assert!((pc.clock().unwrap().played_seconds - played - 40.0).abs() < 0.1, "time has passed");
+    assert!(pc.begin_play(&lock, "nowhere").is_err());
+}
+
+#[test]
+fn an_effect_may_build_up_over_seconds_and_a_benchmark_repeats() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut slow =
+        with_play(&folder.path().join("slow"), QUIET, "frame_time = 0.5\nbuilds_up_s = 5.0");
+    let lock = slow.lock().unwrap();
+    let mut play = slow.begin_play(&lock, "own").unwrap();
+    let mut frames = slow.play_on(&mut play, 10_000.0).unwrap();
+    slow.write(&at("visual:menu-delay"), &Value::Milliseconds(50).into()).unwrap();
+    frames.extend(slow.play_on(&mut play, 60_000.0).unwrap());
+    let whole = mean_ms(&frames, 0.0, 10.0);
+    let (soon, late) = (mean_ms(&frames, 10.0, 11.0) / whole, mean_ms(&frames, 40.0, 60.0) / whole);
+    assert!(soon > 0.88 && (late - 0.5).abs() < 0.03, "{soon} {late}");
+
+    let content = "loop_s = 20.0\ncontent = { deviation = 0.3, memory_s = 3, menu_s = 0, between_menus_s = 90 }";
+    let mut looped = with_play(&folder.path().join("loop"), content, "frame_time = 0.9");
+    let lock = looped.lock().unwrap();
+    let mut play = looped.begin_play(&lock, "own").unwrap();
+    let frames = looped.play_on(&mut play, 60_000.0).unwrap();
+    for second in 0..20_u32 {
+        let at = f64::from(second);
+        let first = mean_ms(&frames, at, at + 1.0);
+        let again = mean_ms(&frames, at + 20.0, at + 21.0);
+        assert!((first / again - 1.0).abs() < 0.15, "{second}: {first} {again}");
+    }
+}

@@ -104,3 +104,28 @@ fn choices_that_lead_out_of_their_place_are_found_when_the_profile_is_read() {
         assert!(found.contains("p.toml:5:7") && found.contains("gives the address"), "{found}");
     }
 }
+
+#[test]
+fn what_is_held_while_playing_is_a_list_of_its_own_and_stays_in_the_document() {
+    let text = format!(
+        "{HEAD}[[tweaks]]\nuse = \"looks/menu-delay\"\nwith = {{ delay_ms = 50 }}\n\n\
+         [[while_playing]]\nuse = \"looks/menu-delay\"\nwith = {{ delay_ms = 10 }}\nwhen = \"facts.power_source == 'mains'\"\n"
+    );
+    let profile = parse(&text).unwrap();
+    // Both want the setting: what is held while playing lies above the other.
+    assert_eq!(profile.entries[0].arguments["delay_ms"], Argument::Whole(50));
+    assert_eq!(profile.while_playing[0].arguments["delay_ms"], Argument::Whole(10));
+    let again = parse(&profile.to_document()).unwrap();
+    let plain = |entries: &[Entry]| -> Vec<_> {
+        entries
+            .iter()
+            .map(|one| (one.tweak.clone(), one.arguments.clone(), one.when.clone()))
+            .collect()
+    };
+    assert_eq!(plain(&again.while_playing), plain(&profile.while_playing));
+    assert_eq!(plain(&again.entries), plain(&profile.entries));
+    let bad = format!("{HEAD}[[while_playing]]\nuse = \"looks/menu-dela\"\n");
+    assert!(problems(&bad).contains("did you mean `looks/menu-delay`?"));
+    let twice = "[[while_playing]]\nuse = \"looks/menu-delay\"\n";
+    assert!(problems(&format!("{HEAD}{twice}{twice}")).contains("listed a second time"));
+}

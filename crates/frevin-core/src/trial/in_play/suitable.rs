@@ -84,3 +84,42 @@ fn may_be_switched(address: &Address) -> bool {
         | Address::Clean(_) => false,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::facts::Facts;
+    use crate::tweak::Arguments;
+
+    fn wish(catalogue: &Catalogue, id: &str) -> Wish {
+        let tweak = catalogue.get(&id.parse().unwrap()).unwrap();
+        let settings = tweak.resolve(&Arguments::new(), &Facts::reference()).unwrap();
+        let used = crate::tweak::TweakUse::of(tweak, &Arguments::new());
+        Wish { used, settings, consented: false }
+    }
+
+    fn found(ids: &[&str]) -> Result<Settling, Vec<NotInPlay>> {
+        let catalogue = Catalogue::built_in().unwrap();
+        let wishes: Vec<Wish> = ids.iter().map(|id| wish(&catalogue, id)).collect();
+        settling(&catalogue, &wishes)
+    }
+
+    #[test]
+    fn the_slowest_of_all_that_say_it_decides_and_one_that_does_not_is_tested() {
+        let declared = |felt_within_s| Ok(Settling::Declared { felt_within_s });
+        assert_eq!(found(&["looks/menu-delay"]), declared(0.1));
+        assert_eq!(found(&["looks/menu-delay", "power/active-plan"]), declared(0.5));
+        assert_eq!(found(&["power/active-plan", "looks/end-task"]), Ok(Settling::Tested));
+    }
+
+    #[test]
+    fn what_acts_late_remembers_or_is_not_to_be_switched_is_named() {
+        let why =
+            |id: &str| serde_json::to_value(found(&[id]).unwrap_err()).unwrap()[0]["why"].clone();
+        assert_eq!(why("graphics/self-scheduling"), "acts-later");
+        assert_eq!(why("power/processor-ceiling"), "remembers-long");
+        assert_eq!(why("services/printing"), "not-for-switching");
+        let both = found(&["services/printing", "power/active-plan", "power/processor-ceiling"]);
+        assert_eq!(both.unwrap_err().len(), 2, "each tweak by itself");
+    }
+}
