@@ -65,6 +65,7 @@ impl View for AppsReport {
             table.row([strong(&program.name), size, way]);
         }
         page.table(table);
+        page.blank();
         page.pairs([
             ("an app, by its family", "frevin preview --tweak apps/any-app --set apps=FAMILY"),
             ("another program", "frevin tweak show apps/desktop-programs"),

@@ -5,7 +5,7 @@ use std::time::Duration;
 use frevin_core::ids::SceneName;
 use frevin_core::trial::in_play::{InPlay, NotInPlay, Settling, Unjudged};
 use frevin_core::trial::{Arm, Doubt, KeepPolicy, Progress, Question, Reason};
-use frevin_core::verdict::{Judge, Verdict};
+use frevin_core::verdict::{Judge, PairsOf, Verdict};
 
 use super::verdict::{show_comparison, verdict_in_words};
 use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
@@ -220,7 +220,8 @@ fn show_levels(levels: &[LevelReport], page: &mut Page) {
     let mut table = Table::new(["", "", ">A", ">B", ">difference", ">95 % interval"]);
     for level in levels {
         for finding in &level.findings {
-            let [name, a, b, difference, interval, _] = super::verdict::row(finding);
+            let [name, a, b, difference, interval, _] =
+                super::verdict::row(finding, PairsOf::Visits);
             table.row([level.scene.to_string(), name, a, b, difference, interval]);
         }
     }

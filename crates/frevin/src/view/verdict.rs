@@ -30,16 +30,20 @@ pub(crate) fn show_comparison(
     page.line(format_args!("{} {}", headline(comparison), dim(basis(comparison))));
     page.blank();
     let mut table = Table::new(["", ">A", ">B", ">difference", ">95 % interval", "found"]);
-    comparison.findings.iter().for_each(|finding| table.row(row(finding)));
+    comparison.findings.iter().for_each(|finding| table.row(row(finding, comparison.pairs_are_of)));
     page.table(table);
     page.blank();
     let scale = scale(comparison);
-    let names = comparison.findings.iter().map(|finding| name(finding.primary).len());
+    let names = comparison
+        .findings
+        .iter()
+        .map(|finding| name(finding.primary, comparison.pairs_are_of).len());
     let width = names.max().unwrap_or_default() + 1;
     for finding in &comparison.findings {
         if let Some(interval) = &finding.difference {
             let bar = interval_bar(interval, finding.margin, scale);
-            page.line(format_args!("  {:<width$} {bar}", name(finding.primary)));
+            let name = name(finding.primary, comparison.pairs_are_of);
+            page.line(format_args!("  {name:<width$} {bar}"));
         }
     }
     page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
@@ -162,7 +166,7 @@ fn basis(comparison: &Comparison) -> String {
     }
 }
 
-pub(super) fn row(finding: &MetricFinding) -> [String; 6] {
+pub(super) fn row(finding: &MetricFinding, pairs_are_of: PairsOf) -> [String; 6] {
     let difference = |of: fn(&frevin_core::verdict::Interval) -> String| {
         finding.difference.as_ref().map_or_else(|| dim("too few pairs"), of)
     };
@@ -181,7 +185,7 @@ pub(super) fn row(finding: &MetricFinding) -> [String; 6] {
         Measured::Ms { a_ms, b_ms } => (ms(a_ms), ms(b_ms)),
     };
     [
-        name(finding.primary).to_owned(),
+        name(finding.primary, pairs_are_of).to_owned(),
         a,
         b,
         strong(difference(|interval| percent(interval.estimate))),
@@ -203,8 +207,10 @@ fn scale(comparison: &Comparison) -> f64 {
     ((widest * 100.0).ceil() / 100.0).min(1.0)
 }
 
-fn name(primary: Primary) -> &'static str {
+/// What a figure is called: the slow frames of a few seconds are not those of a run.
+fn name(primary: Primary, pairs_are_of: PairsOf) -> &'static str {
     match primary {
+        Primary::Low1PercentFps if pairs_are_of == PairsOf::Segments => "1% low of segments",
         Primary::AverageFps => "average FPS",
         Primary::Low1PercentFps => "1% low FPS",
         Primary::PingMedian => "ping, median",

@@ -109,7 +109,7 @@ impl Game {
         if let Some(choice) = &self.holds.processors {
             let set = match choice.of(&processors()) {
                 Some(numbers) => set_processors(id, &numbers.into_iter().collect::<Vec<_>>()),
-                None => Err(format!("{choice} leaves no processor out on this PC, or none in")),
+                None => Err(format!("{choice} is all that this PC has, or nothing that it has")),
             };
             tried.push(("processors", set));
         }
