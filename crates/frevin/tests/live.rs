@@ -791,3 +791,56 @@ fn measuring_works_where_wine_offers_it_and_says_so_where_not() {
     let run = &looped["visit"]["runs"][0];
     assert_eq!(run["conditions"]["on_battery"], false, "{run}");
 }
+
+/// The processes of a game as this machine, and not Wine, sees them.
+fn processes_of_game(pc: &Wine) -> Vec<String> {
+    let prefix = pc.prefix().display().to_string();
+    let ids = std::fs::read_dir("/proc").unwrap().flatten();
+    let ids = ids.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+    let is_its = |id: &u32| {
+        let read = |file: &str| std::fs::read(format!("/proc/{id}/{file}")).unwrap_or_default();
+        let line = String::from_utf8_lossy(&read("cmdline")).replace('\0', " ");
+        let environment = String::from_utf8_lossy(&read("environ")).into_owned();
+        line.contains("rehearsal game") && !line.contains(" play ") && environment.contains(&prefix)
+    };
+    ids.filter(is_its)
+        .map(|id| std::fs::read_to_string(format!("/proc/{id}/status")).unwrap_or_default())
+        .collect()
+}
+
+#[test]
+#[ignore = "needs Wine: run ci/windows"]
+fn what_is_held_while_a_program_runs_is_seen_from_outside_and_put_back() {
+    let pc = Wine::new();
+    let before = pc.everything();
+    let exe = format!("Z:{}", named_by("FREVIN_WINE_EXE").display()).replace('/', r"\");
+    let words = [
+        "--yes",
+        "play",
+        "--tweak",
+        "looks/menu-delay",
+        "--set",
+        "delay_ms=20",
+        "--processors",
+        "0",
+        "--program",
+        &exe,
+        "--",
+        "rehearsal",
+        "game",
+        "--seconds",
+        "20",
+    ];
+    let mut child = pc.begin(&words);
+    let runs = |_: &()| pc.frevin(&["play", "status", "--json"]).json()["processes"][0].is_number();
+    assert!((0..60).any(|_| runs(&())), "the game runs");
+    let seen = processes_of_game(&pc);
+    let is_held = |status: &String| status.lines().any(|line| line == "Cpus_allowed_list:\t0");
+    assert!(seen.iter().any(is_held), "{seen:?}");
+    assert!(child.wait().unwrap().success());
+    let ended = pc.frevin(&["play", "list", "--json"]).json();
+    assert_eq!(ended["plays"][0]["ended"][1], "game-ended", "{ended}");
+    pc.restart();
+    let differences = differences(&before, &pc.everything());
+    assert!(differences.is_empty(), "{differences:?}");
+}

@@ -60,11 +60,14 @@ impl Game {
 
     /// Looks which of its processes run, and holds what is to be held of those that are new.
     pub(super) fn look(&mut self) {
-        if let Some(child) = &mut self.child {
-            // Else it would be there for ever, ended and not asked for.
-            let _ = child.try_wait();
+        let mut now = running();
+        // Else it would be there for ever, ended and not asked for; and some systems list it as long as somebody may ask.
+        if let Some(child) = &mut self.child
+            && let Ok(Some(_)) = child.try_wait()
+        {
+            let ended = child.id();
+            now.retain(|one| one.id != ended);
         }
-        let now = running();
         self.follow(&now);
         for (id, made) in self.own.clone() {
             if self.held.insert(id, made) != Some(made) {
