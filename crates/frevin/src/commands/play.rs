@@ -460,7 +460,8 @@ impl View for StatusReport {
         page.heading(format_args!("Play {}: {}", play.id, play.plan.title));
         let game = match &self.status.processes[..] {
             [] => "it has not come yet".to_owned(),
-            ids => format!("runs, as {}", count(ids.len(), "process")),
+            [id] => format!("runs, as process {id}"),
+            ids => format!("runs, as {} processes", ids.len()),
         };
         let mut lines = vec![("game", game)];
         lines.extend(holds_in_words(&play.plan.process));

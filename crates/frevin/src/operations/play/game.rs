@@ -23,16 +23,19 @@ pub(super) struct Game {
     held: BTreeMap<u32, u64>,
     holds: ProcessHolds,
     has_come: bool,
+    /// Whether what a launcher leaves behind becomes a child of this process.
+    adopts: bool,
     pub(super) problems: Vec<String>,
 }
 
 impl Game {
     /// Starts a game, or gets ready to wait for it.
     pub(super) fn begin(plan: &PlayPlan) -> Result<Self, String> {
+        let mut adopts = false;
         let (child, file) = match &plan.start {
             GameStart::Attach { file } => (None, Some(file.clone())),
             GameStart::Start { command } => {
-                adopt_what_is_left();
+                adopts = adopt_what_is_left();
                 let (program, arguments) = command.split_first().ok_or("no program is named")?;
                 let child = Command::new(program)
                     .args(arguments)
@@ -50,6 +53,7 @@ impl Game {
             held: BTreeMap::new(),
             holds: plan.process.clone(),
             has_come: false,
+            adopts,
             problems: Vec::new(),
             child,
             file,
@@ -92,8 +96,7 @@ impl Game {
         loop {
             let is_new = |one: &&Running| {
                 let is_started = self.ever.get(&one.parent).is_some_and(|made| one.made >= *made);
-                // What its parent left behind becomes this process's, where the operating system does that.
-                let is_left = started.is_some() && one.parent == std::process::id();
+                let is_left = self.adopts && one.parent == std::process::id();
                 let is_its = Some(one.id) == started || is_named(one) || is_started || is_left;
                 is_its && !self.own.contains_key(&one.id)
             };

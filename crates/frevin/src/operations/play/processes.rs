@@ -20,10 +20,10 @@ mod system {
 
     use super::{LogicalProcessor, PriorityClass, Running};
 
-    /// Lets what a launcher leaves behind become this process's own, so that it can be followed.
-    pub(in super::super) fn adopt_what_is_left() {
-        // Where it cannot be had, launchers are followed while they run.
-        let _ = set_child_subreaper(Some(rustix::process::getpid()));
+    /// Lets what a launcher leaves behind become this process's own, so that it can be followed; whether it does.
+    /// Where it cannot be had, launchers are followed while they run.
+    pub(in super::super) fn adopt_what_is_left() -> bool {
+        set_child_subreaper(Some(rustix::process::getpid())).is_ok()
     }
 
     pub(in super::super) fn running() -> Vec<Running> {
@@ -106,7 +106,9 @@ mod system {
     use super::{LogicalProcessor, PriorityClass, Running};
 
     /// What a launcher leaves behind keeps the number of the launcher as its parent's.
-    pub(in super::super) fn adopt_what_is_left() {}
+    pub(in super::super) fn adopt_what_is_left() -> bool {
+        false
+    }
 
     pub(in super::super) fn running() -> Vec<Running> {
         let found = frevin_windows::game_process::running().unwrap_or_default();
@@ -136,7 +138,9 @@ mod system {
 mod system {
     use super::{LogicalProcessor, PriorityClass, Running};
 
-    pub(in super::super) fn adopt_what_is_left() {}
+    pub(in super::super) fn adopt_what_is_left() -> bool {
+        false
+    }
 
     pub(in super::super) fn running() -> Vec<Running> {
         Vec::new()
