@@ -81,6 +81,15 @@ impl Ledger {
         self.select_plays("WHERE pc = ?1 AND ended_at IS NULL ORDER BY id", pc)
     }
 
+    /// Whether a play of any PC has no end.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn has_open_play(&self) -> Result<bool, LedgerError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM play WHERE ended_at IS NULL)";
+        Ok(self.connection.query_row(sql, [], |row| row.get(0))?)
+    }
+
     /// The changes that were carried out for a play, the latest first.
     ///
     /// # Errors

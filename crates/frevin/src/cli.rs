@@ -129,7 +129,7 @@ fn run(cli: Cli) -> Result<Outcome, Failure> {
     let context = Context::new(&cli.options)?;
     let is_of_trials = matches!(cli.command, Command::Trial(_) | Command::Completions { .. });
     if !cli.command.is_of_play_itself() {
-        settle_play(&context)?;
+        settle_play(&context);
     }
     let outcome = answer(&context, cli.command)?;
     if !is_of_trials && !context.json && !context.quiet {
@@ -150,20 +150,26 @@ impl Command {
     }
 }
 
-/// Puts back what was held for a game whose watcher is gone, before anything else is done.
-fn settle_play(context: &Context) -> Result<(), Failure> {
-    let settled = crate::operations::play::settle(context)?;
+/// Puts back what was held for a game whose watcher is gone, before anything else is done. Where that cannot be done
+/// now, it is told, and the command goes on: it may be the one that mends what is in the way.
+fn settle_play(context: &Context) {
     let mut page = crate::view::Page::default();
+    let settled = crate::operations::play::settle(context).unwrap_or_else(|failure| {
+        page.line(warn(format_args!(
+            "What was held for a game is not put back yet: {}. The next command tries again.",
+            failure.message
+        )));
+        Vec::new()
+    });
     for play in &settled {
         page.line(warn(format_args!(
             "{} was still held for a game, and nobody watched it any more: it is put back.",
             play.plan.title
         )));
     }
-    if !settled.is_empty() && !context.quiet {
+    if !context.quiet {
         page.print_aside();
     }
-    Ok(())
 }
 
 /// Says that a trial is decided and its way back still open, until it no longer is.

@@ -233,3 +233,47 @@ fn a_game_that_is_waited_for_is_held_when_it_comes() {
     riders.wait().unwrap();
     assert!(child.wait().unwrap().success());
 }
+
+#[test]
+fn what_is_held_on_one_pc_is_settled_there_whatever_is_done_on_another() {
+    let place = Place::new();
+    place.run(&["rehearsal", "new", "other"]).ok();
+    let before = place.pc_files();
+    let mut child = begun(&place, &[&["canyon-run", "--seconds", "20"][..], &PLAN].concat());
+    let game = id_of_game(&wait_for(&place, "the game runs", runs));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    watcher(&place).into_iter().for_each(kill);
+    kill(game);
+    assert!(place.pc_files() != before, "it is still held");
+    // Commands on another PC of the same home: neither looking nor playing there loses it.
+    place.run(&["--pc", "other", "inspect"]).ok();
+    let there = ["--yes", "--pc", "other", "play", "canyon-run", "--seconds", "0.2"];
+    place.run(&[&there[..], &PLAN].concat()).ok();
+    assert!(place.pc_files() != before);
+    let said = place.run(&["inspect"]).ok();
+    assert!(said.err.contains("it is put back"), "{}", said.err);
+    assert!(place.pc_files() == before);
+}
+
+#[test]
+fn a_ledger_that_is_damaged_while_something_is_held_can_still_be_looked_at_and_mended() {
+    let place = Place::new();
+    let mut child = begun(&place, &[&["canyon-run", "--seconds", "20"][..], &PLAN].concat());
+    let game = id_of_game(&wait_for(&place, "the game runs", runs));
+    let before = place.run(&["ledger", "backup", "copy.sqlite3"]);
+    before.ok();
+    child.kill().unwrap();
+    child.wait().unwrap();
+    watcher(&place).into_iter().for_each(kill);
+    kill(game);
+    for ending in ["", "-wal", "-shm"] {
+        let _ = fs_err::remove_file(place.path().join(format!("home/ledger.sqlite3{ending}")));
+    }
+    place.write("home/ledger.sqlite3", "no database at all");
+    let said = place.run(&["ledger", "restore", "copy.sqlite3", "--yes"]).ok();
+    assert!(said.err.contains("not put back yet"), "{}", said.err);
+    // With the ledger back, the next command does.
+    assert!(place.run(&["inspect"]).ok().err.contains("it is put back"));
+    assert_eq!(place.json(&["inspect"])["tweaks_in_force"], 0);
+}

@@ -141,11 +141,13 @@ impl PlayFiles {
         self.open(WATCHER_LOCK).map(drop)
     }
 
-    /// Nothing is held any more.
-    fn clear(&self) {
-        for name in [STOP, WATCHER_LOCK] {
-            let _ = fs_err::remove_file(self.home.join(name));
+    /// Nothing of a play is held any more. As long as one of another PC has no end, somebody has to settle that.
+    fn clear(&self, ledger: &Ledger) -> Result<(), Failure> {
+        let _ = fs_err::remove_file(self.home.join(STOP));
+        if !ledger.has_open_play()? {
+            let _ = fs_err::remove_file(self.home.join(WATCHER_LOCK));
         }
+        Ok(())
     }
 }
 
@@ -164,7 +166,7 @@ pub(crate) fn settle(context: &Context) -> Result<Vec<PlayRecord>, Failure> {
     for play in &open {
         put_back(context, &mut *pc, &mut ledger, play.id, PlayEnding::Settled)?;
     }
-    files.clear();
+    files.clear(&ledger)?;
     Ok(open)
 }
 

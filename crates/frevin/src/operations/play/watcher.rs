@@ -79,7 +79,7 @@ pub(crate) fn watch(
         }
     };
     end(context, pc, ledger, id, ending)?;
-    files.clear();
+    files.clear(ledger)?;
     Ok(ending)
 }
 
