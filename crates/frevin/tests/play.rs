@@ -208,6 +208,9 @@ fn what_cannot_be_begun_is_told_and_nothing_is_held() {
     let gone = place.run(&[&["--yes", "play", "--program", "/no/such/game"][..], &PLAN].concat());
     assert_eq!(gone.code, 1);
     assert!(gone.out.contains("/no/such/game does not start"), "{}", gone.out);
+    // What ends at once was the game all the same.
+    let short = [&["--yes", "play", "--program", "/bin/true"][..], &PLAN].concat();
+    assert_eq!(place.json(&short)["ending"], "game-ended");
     place.run(&["--yes", "play", "canyon-run"]).fails(2);
     place.run(&[&["--yes", "play", "nowhere"][..], &PLAN].concat()).fails(3);
     place.run(&[&["--yes", "play"][..], &PLAN].concat()).fails(2);

@@ -64,14 +64,16 @@ impl Game {
 
     /// Looks which of its processes run, and holds what is to be held of those that are new.
     pub(super) fn look(&mut self) {
+        // Asked for before anything is listed: what it left behind is listed then. Some systems list what has ended as long
+        // as somebody may ask.
+        let ended = self.child.as_mut().and_then(|child| {
+            let has_ended = matches!(child.try_wait(), Ok(Some(_)));
+            has_ended.then(|| child.id())
+        });
         let mut now = running();
-        // Else it would be there for ever, ended and not asked for; and some systems list it as long as somebody may ask.
-        if let Some(child) = &mut self.child
-            && let Ok(Some(_)) = child.try_wait()
-        {
-            let ended = child.id();
-            now.retain(|one| one.id != ended);
-        }
+        now.retain(|one| Some(one.id) != ended);
+        // What ended before anybody looked was the game, unless another file is.
+        self.has_come |= ended.is_some() && self.file.is_none();
         self.follow(&now);
         for (id, made) in self.own.clone() {
             if self.held.insert(id, made) != Some(made) {
