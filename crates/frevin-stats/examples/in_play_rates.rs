@@ -1,5 +1,5 @@
-//! What trials in play say of the average frame rate, by simulation, and after how many minutes, for content and
-//! effects of several sizes.
+//! What trials in play say of the average frame rate, and sifts in play of each of many tweaks, by simulation, and after
+//! how much play.
 //!
 //! ```text
 //! cargo run --release -p frevin-stats --example in_play_rates -- [TRIALS [SEED]]
@@ -11,7 +11,8 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use frevin_stats::Decision;
 use frevin_stats::in_play::{ContentKind, simulated_figure, simulated_trial};
-use rand::SeedableRng as _;
+use frevin_stats::sift::{Found, PairRule, SmallestEffect, simulated_sift};
+use rand::{Rng as _, SeedableRng as _};
 use rand_pcg::Pcg64;
 
 fn main() {
@@ -30,6 +31,19 @@ fn main() {
         }
     }
     println!();
+    println!("| tweaks, sd, smallest effect | pairs, mean / 90th | all that matter right | any false | not sorted |");
+    println!("|---|---|---|---|---|");
+    for (columns, deviation, smallest, matters) in [
+        (10, 0.07, SmallestEffect::FivePercent, true),
+        (20, 0.07, SmallestEffect::FivePercent, true),
+        (20, 0.07, SmallestEffect::FivePercent, false),
+        (20, 0.03, SmallestEffect::ThreePercent, true),
+        (20, 0.03, SmallestEffect::ThreePercent, false),
+    ] {
+        let mut rng = Pcg64::seed_from_u64(seed);
+        sifts(columns, (deviation, smallest), matters, trials, &mut rng);
+    }
+    println!();
     println!(
         "| content | true effect | better | worse | same | undecided | any false | minutes, mean / 90th |"
     );
@@ -41,6 +55,52 @@ fn main() {
             row(content, effect, trials, &mut rng);
         }
     }
+}
+
+/// Of sifts whose pairs differ independently.
+fn sifts(
+    columns: usize,
+    (deviation, smallest_effect): (f64, SmallestEffect),
+    matters: bool,
+    sifts: usize,
+    rng: &mut Pcg64,
+) {
+    let ranges = match smallest_effect {
+        SmallestEffect::FivePercent => ((0.03, 0.10), (0.02, 0.08)),
+        SmallestEffect::ThreePercent | SmallestEffect::TwoPercent => ((0.02, 0.06), (0.01, 0.05)),
+    };
+    let (mut pairs, mut right, mut wrong, mut unsorted) = (Vec::new(), 0, 0, 0);
+    for _ in 0..sifts {
+        let rule = PairRule { seed: rng.next_u64(), smallest_effect };
+        let Ok(sift) = simulated_sift(columns, ranges, matters, (deviation, rule), rng) else {
+            return;
+        };
+        let found = sift.sifting.found();
+        let of_all = || sift.effects.iter().zip(&found);
+        let is_right = |(effect, found): (&f64, &Found)| match found {
+            Found::Helps => *effect > 0.0,
+            Found::Hurts => *effect < 0.0,
+            Found::NoEffect | Found::Unclear => false,
+        };
+        let large = of_all().filter(|(effect, _)| effect.abs() >= smallest_effect.share());
+        right += usize::from(large.into_iter().all(is_right));
+        wrong += usize::from(of_all().any(|(effect, found)| *effect == 0.0 && found.is_flagged()));
+        unsorted += usize::from(!sift.sifting.is_finished());
+        pairs.push(sift.sifting.pairs());
+    }
+    pairs.sort_unstable();
+    let percent = |count: usize| 100.0 * count as f64 / sifts as f64;
+    println!(
+        "| {columns}, {:.0} %, {:.0} %{} | {:.1} / {} | {:.1} | {:.1} | {:.1} |",
+        100.0 * deviation,
+        100.0 * smallest_effect.share(),
+        if matters { "" } else { ", nothing matters" },
+        pairs.iter().sum::<usize>() as f64 / sifts as f64,
+        pairs[sifts * 9 / 10],
+        percent(right),
+        percent(wrong),
+        percent(unsorted),
+    );
 }
 
 /// Of one figure alone whose pairs differ independently.

@@ -2,19 +2,26 @@
 //!
 //! Each row of a design switches about half of the factors on. All of them are estimated at once, each from all
 //! rows, by a regression under a prior that most effects are none (`chain`). The rule looks after every fourth row and
-//! stops when each factor is either sure to help or to hurt, or sure not to matter.
+//! stops when each factor is either sure to help or to hurt, or sure not to matter. While somebody plays, pairs of short
+//! segments take the place of rows (`pairs`).
 
 mod chain;
 mod design;
 mod effects;
+mod found;
 mod hadamard;
 mod matrix;
+mod pairs;
 mod session;
 
 pub use chain::Posterior;
 pub use design::{Factors, FactorsError, Rows};
 pub use effects::{Effect, Interaction};
-pub use session::{Due, Found, SiftRule, Sifting};
+pub use found::Found;
+pub use pairs::{
+    PairNeighbours, PairRule, PairSifting, SiftedPair, SimulatedSift, SmallestEffect, simulated_sift,
+};
+pub use session::{Due, SiftRule, Sifting};
 
 /// The spread of effects that matter, as the prior has it: 3.5 %.
 const EFFECT_SPREAD: f64 = 0.035;

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use super::design::Rows;
 use super::matrix::{dot, gram, without_trend};
-use super::{EFFECT_SPREAD, PRIOR_DEGREES, WORTH_HAVING};
+use super::EFFECT_SPREAD;
 use crate::portable::{chi_square, logistic, normal, normal_below, shuffle, uniform};
 
 const BURN_IN_SWEEPS: usize = 60;
@@ -30,8 +30,19 @@ pub struct Posterior {
     pub above_zero: f64,
     /// The chance that it is below 0.
     pub below_zero: f64,
-    /// The chance that it is at least 2 %, either way.
+    /// The chance that it is as large as is worth having, either way.
     pub worth_having: f64,
+}
+
+/// What is taken for known before anything is measured.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Beforehand {
+    /// Degrees of freedom of what is known of the variance.
+    pub(super) variance_degrees: f64,
+    /// Degrees of freedom that were taken out of the values: a constant, a trend.
+    pub(super) degrees_taken_out: f64,
+    /// An effect worth having.
+    pub(super) worth_having: f64,
 }
 
 /// The chain, carried on from look to look.
@@ -41,6 +52,7 @@ pub(super) struct Chain {
     effects: Vec<f64>,
     row_variance: f64,
     prior_variance: f64,
+    beforehand: Beforehand,
     /// The mean of the variances that the latest look has drawn.
     mean_variance: f64,
 }
@@ -86,12 +98,18 @@ struct Sums {
 }
 
 impl Chain {
-    pub(super) fn new(columns: usize, prior_variance: f64, seed: u64) -> Self {
+    pub(super) fn new(
+        columns: usize,
+        prior_variance: f64,
+        beforehand: Beforehand,
+        seed: u64,
+    ) -> Self {
         Self {
             rng: Pcg64::seed_from_u64(seed),
             effects: vec![0.0; columns],
             row_variance: prior_variance,
             prior_variance,
+            beforehand,
             mean_variance: prior_variance,
         }
     }
@@ -101,6 +119,11 @@ impl Chain {
         self.mean_variance.sqrt()
     }
 
+    /// Takes another variance for what is known beforehand. The chain goes on from where it is.
+    pub(super) fn expect(&mut self, prior_variance: f64) {
+        self.prior_variance = prior_variance;
+    }
+
     /// Looks at what was measured so far.
     pub(super) fn look(&mut self, regression: &Regression) -> Vec<Posterior> {
         let columns = self.effects.len();
@@ -108,7 +131,8 @@ impl Chain {
         let with_values: Vec<f64> =
             regression.columns.iter().map(|column| dot(column, &regression.values)).collect();
         let squares = dot(&regression.values, &regression.values);
-        let degrees = PRIOR_DEGREES + regression.values.len() as f64 - 2.0;
+        let Beforehand { variance_degrees, degrees_taken_out, worth_having } = self.beforehand;
+        let degrees = variance_degrees + regression.values.len() as f64 - degrees_taken_out;
         let chance = MOST_LIKELY.min(EXPECTED_EFFECTS / columns as f64);
         let prior_odds = libm::log(chance / (1.0 - chance));
         let slab = EFFECT_SPREAD * EFFECT_SPREAD;
@@ -148,8 +172,8 @@ impl Chain {
                     sums.square += probability * (mean * mean + variance);
                     sums.above_zero += probability * normal_below(mean / spread);
                     sums.below_zero += probability * below(0.0);
-                    let above = normal_below((mean - WORTH_HAVING) / spread);
-                    sums.worth_having += probability * (above + below(-WORTH_HAVING));
+                    let above = normal_below((mean - worth_having) / spread);
+                    sums.worth_having += probability * (above + below(-worth_having));
                 }
             }
             let fitted: f64 = self
@@ -159,7 +183,7 @@ impl Chain {
                 .map(|(effect, (value, explained))| effect * (2.0 * value - explained))
                 .sum();
             let residual = (squares - fitted).max(0.0);
-            self.row_variance = (PRIOR_DEGREES * self.prior_variance + residual)
+            self.row_variance = (variance_degrees * self.prior_variance + residual)
                 / chi_square(&mut self.rng, degrees);
             if is_kept {
                 variances += self.row_variance;

@@ -5,7 +5,7 @@ use rand_pcg::Pcg64;
 use thiserror::Error;
 
 use super::matrix::{Cholesky, gram};
-use super::{EFFECT_SPREAD, MOST_COLUMNS, MOST_ROWS, hadamard};
+use super::{EFFECT_SPREAD, MOST_COLUMNS, hadamard};
 use crate::portable::{coin, shuffle};
 
 /// Of so many designs the best is kept.
@@ -133,22 +133,22 @@ pub struct Rows(Vec<Vec<bool>>);
 impl Rows {
     /// The best of eight designs: a Hadamard matrix with random columns, signs and order of rows, and then its
     /// negation, again and again; groups in balanced random order; needs by a coin.
-    pub fn draw(factors: &Factors, row_variance: f64, seed: u64) -> Self {
+    pub fn draw(factors: &Factors, count: usize, row_variance: f64, seed: u64) -> Self {
         let mut rng = Pcg64::seed_from_u64(seed);
         let ridge = row_variance / (EFFECT_SPREAD * EFFECT_SPREAD);
         let designs = (0..DESIGNS).map(|_| {
-            let rows = Self::one(factors, &mut rng);
+            let rows = Self::one(factors, count, &mut rng);
             (rows.uncertainty(ridge), rows)
         });
         let best = designs.min_by(|a, b| a.0.total_cmp(&b.0));
         best.map_or_else(|| Self(Vec::new()), |(_, rows)| rows)
     }
 
-    fn one(factors: &Factors, rng: &mut Pcg64) -> Self {
+    fn one(factors: &Factors, count: usize, rng: &mut Pcg64) -> Self {
         let alone: Vec<usize> =
             (0..factors.columns).filter(|column| !factors.is_exclusive(*column)).collect();
         let mut rows: Vec<Vec<bool>> = Vec::new();
-        while rows.len() < MOST_ROWS {
+        while rows.len() < count {
             let mut columns = hadamard::columns(alone.len()).unwrap_or_default();
             shuffle(rng, &mut columns);
             columns.truncate(alone.len());
@@ -166,7 +166,7 @@ impl Rows {
                 }
             }
         }
-        rows.truncate(MOST_ROWS);
+        rows.truncate(count);
         for group in &factors.exclusive {
             let levels = group.len() + 1;
             for rows in rows.chunks_mut(levels) {

@@ -51,12 +51,17 @@ impl Fit {
     }
 }
 
-/// The effect of one column beside others, over rows without a constant and a trend. Nothing where there are too few
-/// rows to tell, or where it is on whenever others are.
-pub(super) fn effect(column: &[f64], others: &[&Vec<f64>], values: &[f64]) -> Option<Effect> {
+/// The effect of one column beside others, over rows out of which so many degrees of freedom were taken: a constant, a
+/// trend. Nothing where there are too few rows to tell, or where it is on whenever others are.
+pub(super) fn effect(
+    column: &[f64],
+    others: &[&Vec<f64>],
+    values: &[f64],
+    degrees_taken_out: f64,
+) -> Option<Effect> {
     let columns: Vec<Vec<f64>> =
         [column.to_vec()].into_iter().chain(others.iter().map(|other| (*other).clone())).collect();
-    let degrees = values.len() as f64 - 2.0 - columns.len() as f64;
+    let degrees = values.len() as f64 - degrees_taken_out - columns.len() as f64;
     if degrees < 1.0 {
         return None;
     }

@@ -2,17 +2,21 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::chain::{Chain, Posterior, Regression};
+use super::chain::{Beforehand, Chain, Posterior, Regression};
 use super::design::{Factors, Rows};
 use super::effects::{Effect, Interaction, effect, interactions};
+use super::found::Limits;
 use super::matrix::without_trend;
-use super::{FIRST_LOOK, LOOK_EVERY, MOST_ROWS, PRIOR_DEGREES};
+use super::{FIRST_LOOK, Found, LOOK_EVERY, MOST_ROWS, PRIOR_DEGREES, WORTH_HAVING};
 use crate::median;
 
-/// An effect is sure from this chance of its sign on.
-const FLAGGED_ABOVE: f64 = 0.95;
-/// It is sure not to matter below this chance of being worth having.
-const CLEARED_BELOW: f64 = 0.02;
+const LIMITS: Limits = Limits { flagged_above: 0.95, cleared_below: 0.02 };
+/// What a sift by rows takes for known.
+pub(super) const BEFOREHAND: Beforehand = Beforehand {
+    variance_degrees: PRIOR_DEGREES,
+    degrees_taken_out: 2.0,
+    worth_having: WORTH_HAVING,
+};
 /// A residual beyond so many scales is an outlier.
 const OUTLIER_SCALES: f64 = 3.0;
 /// The scale is no smaller than this share of the standard deviation that was expected.
@@ -44,20 +48,6 @@ pub enum Due {
     Nothing,
 }
 
-/// What was found of one column.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Found {
-    /// It raises the figure.
-    Helps,
-    /// It lowers it.
-    Hurts,
-    /// No effect worth having.
-    NoEffect,
-    /// Neither was sure at the end.
-    Unclear,
-}
-
 /// A sift: rows, what they gave, and what the latest look said.
 #[derive(Debug, Clone)]
 pub struct Sifting {
@@ -78,9 +68,9 @@ impl Sifting {
     pub fn new(factors: Factors, rule: SiftRule) -> Self {
         let most = rule.most_rows.clamp(FIRST_LOOK, MOST_ROWS);
         let rule = SiftRule { most_rows: most - most % LOOK_EVERY, ..rule };
-        let rows = Rows::draw(&factors, rule.row_variance, rule.seed);
+        let rows = Rows::draw(&factors, MOST_ROWS, rule.row_variance, rule.seed);
         // The chain has a stream of its own, so that a longer design changes no draw of it.
-        let chain = Chain::new(factors.columns(), rule.row_variance, !rule.seed);
+        let chain = Chain::new(factors.columns(), rule.row_variance, BEFOREHAND, !rule.seed);
         Self {
             factors,
             rule,
@@ -146,7 +136,7 @@ impl Sifting {
 
     /// Whether the latest look ends the sift, unless rows are odd.
     fn would_end(&self) -> bool {
-        let is_clear = self.posteriors.iter().all(|one| is_flagged(one) || is_cleared(one));
+        let is_clear = self.posteriors.iter().all(|one| LIMITS.found(one) != Found::Unclear);
         is_clear || self.values.len() >= self.rule.most_rows
     }
 
@@ -199,19 +189,12 @@ impl Sifting {
 
     /// What was found of each column, as the latest look has it; nothing before the first.
     pub fn found(&self) -> Vec<Found> {
-        let found = |one: &Posterior| match one {
-            // A small effect that is sure is one.
-            _ if one.above_zero > FLAGGED_ABOVE => Found::Helps,
-            _ if one.below_zero > FLAGGED_ABOVE => Found::Hurts,
-            _ if is_cleared(one) => Found::NoEffect,
-            _ => Found::Unclear,
-        };
-        self.posteriors.iter().map(found).collect()
+        self.posteriors.iter().map(|one| LIMITS.found(one)).collect()
     }
 
     fn flagged(&self) -> Vec<usize> {
         let all = self.posteriors.iter().enumerate();
-        all.filter(|(_, one)| is_flagged(one)).map(|(column, _)| column).collect()
+        all.filter(|(_, one)| LIMITS.found(one).is_flagged()).map(|(column, _)| column).collect()
     }
 
     /// The flagged columns that act together.
@@ -246,7 +229,7 @@ impl Sifting {
                 .filter(|other| **other != column)
                 .map(|other| &regression.columns[*other])
                 .collect();
-            effect(&regression.columns[column], &others, &regression.values)
+            effect(&regression.columns[column], &others, &regression.values, 2.0)
         };
         (0..self.factors.columns()).map(of).collect()
     }
@@ -266,12 +249,4 @@ impl Sifting {
         let degrees = PRIOR_DEGREES + left.len() as f64 - 2.0;
         Some((PRIOR_DEGREES * self.rule.row_variance + squares) / degrees)
     }
-}
-
-fn is_flagged(one: &Posterior) -> bool {
-    one.above_zero.max(one.below_zero) > FLAGGED_ABOVE
-}
-
-fn is_cleared(one: &Posterior) -> bool {
-    one.worth_having < CLEARED_BELOW
 }

@@ -4,6 +4,7 @@ use rand::SeedableRng as _;
 use rand_pcg::Pcg64;
 
 use super::chain::{Chain, Regression};
+use super::session::BEFOREHAND;
 use super::*;
 use crate::portable::{chi_square, normal, shuffle, uniform};
 
@@ -140,7 +141,7 @@ fn enumerated(regression: &Regression, prior_variance: f64) -> Vec<(f64, f64)> {
 fn the_chain_gives_what_enumerating_all_models_gives() {
     let factors = Factors::independent(8).unwrap();
     let truth = [0.03, -0.02, 0.0, 0.0, 0.01, 0.0, -0.05, 0.0];
-    let rows = Rows::draw(&factors, SD * SD, 5);
+    let rows = Rows::draw(&factors, MOST_ROWS, SD * SD, 5);
     let mut noise = Pcg64::seed_from_u64(11);
     let values: Vec<f64> = (0..16)
         .map(|row| {
@@ -151,7 +152,7 @@ fn the_chain_gives_what_enumerating_all_models_gives() {
     let regression = Regression::of(&rows, &values, 8);
     let exact = enumerated(&regression, SD * SD);
     // Many looks at the same rows, averaged: the chain is right, however short a look is.
-    let mut chain = Chain::new(8, SD * SD, 3);
+    let mut chain = Chain::new(8, SD * SD, BEFOREHAND, 3);
     let looks = 60;
     let mut average = vec![(0.0, 0.0); 8];
     for _ in 0..looks {
@@ -171,7 +172,7 @@ fn groups_and_needs_hold_in_every_row() {
     let (groups, needs) = (vec![vec![0, 1, 2], vec![3, 4, 5]], vec![(6, 7), (8, 0)]);
     let factors = Factors::new(14, groups.clone(), needs.clone()).unwrap();
     for seed in 0..20 {
-        let rows = Rows::draw(&factors, SD * SD, seed);
+        let rows = Rows::draw(&factors, MOST_ROWS, SD * SD, seed);
         let mut on_at_all = vec![0; 14];
         for row in 0..MOST_ROWS {
             let on = rows.row(row).unwrap();
