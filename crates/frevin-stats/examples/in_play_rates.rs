@@ -31,7 +31,9 @@ fn main() {
         }
     }
     println!();
-    println!("| tweaks, sd, smallest effect | pairs, mean / 90th | all that matter right | any false | not sorted |");
+    println!(
+        "| tweaks, sd, smallest effect | pairs, mean / 90th | all that matter right | any false | not sorted |"
+    );
     println!("|---|---|---|---|---|");
     for (columns, deviation, smallest, matters) in [
         (10, 0.07, SmallestEffect::FivePercent, true),

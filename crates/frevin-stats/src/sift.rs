@@ -19,7 +19,8 @@ pub use design::{Factors, FactorsError, Rows};
 pub use effects::{Effect, Interaction};
 pub use found::Found;
 pub use pairs::{
-    PairNeighbours, PairRule, PairSifting, SiftedPair, SimulatedSift, SmallestEffect, simulated_sift,
+    PairNeighbours, PairRule, PairSifting, SiftedPair, SimulatedSift, SmallestEffect,
+    simulated_sift,
 };
 pub use session::{Due, SiftRule, Sifting};
 

@@ -228,6 +228,12 @@ pub fn of_sift(sift: &Sift) -> Vec<EvidenceFigures> {
     }
     let figures = sift.found().into_iter().filter_map(|found| {
         let squares = found.least_squares?;
+        let share = |ln: f64| 100.0 * ln.exp_m1();
+        // In play, smaller effects than the sift was about may be there: the interval must not be drawn to none.
+        let percent = match sift.played() {
+            None => [found.low_percent, found.effect_percent, found.high_percent],
+            Some(_) => [share(squares.low), share(squares.estimate), share(squares.high)],
+        };
         Some(EvidenceFigures {
             used: found.used,
             finding: match found.found {
@@ -239,7 +245,7 @@ pub fn of_sift(sift: &Sift) -> Vec<EvidenceFigures> {
             by_guard: false,
             ln_ratio: squares.estimate,
             standard_error: squares.standard_error,
-            percent: [found.low_percent, found.effect_percent, found.high_percent],
+            percent,
             false_chance: 1.0 - found.probability,
         })
     });

@@ -6,7 +6,7 @@ use uuid::Uuid;
 
 use super::design::SiftedTweak;
 use crate::setting::{Address, State, Value};
-use crate::tweak::TweakId;
+use crate::tweak::{TweakId, TweakUse};
 
 /// A tweak that could be sifted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -28,6 +28,62 @@ pub struct Columns {
     pub exclusive: Vec<Vec<usize>>,
     /// Pairs of columns of which the first does nothing without the second.
     pub needs: Vec<(usize, usize)>,
+}
+
+/// Why a tweak is not sifted in play beside the others: there every configuration and its opposite have to be possible.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NotBeside {
+    /// It excludes this one, which is sifted.
+    Excludes(TweakUse),
+    /// It does nothing without this one.
+    Needs(TweakUse),
+    /// This one, which is sifted, writes the same setting.
+    WritesTheSame(TweakUse, Address),
+}
+
+/// The columns that have nothing to do with each other, and those that are left out: of what excludes each other the
+/// first that is `preferred` stays, else the first, and what does nothing without another does not.
+pub fn independent(
+    columns: Columns,
+    preferred: &BTreeSet<TweakId>,
+) -> (Vec<SiftedTweak>, Vec<(SiftedTweak, NotBeside)>) {
+    let Columns { tweaks, exclusive, needs } = columns;
+    let used = |column: usize| tweaks[column].wish.used.clone();
+    let mut why: BTreeMap<usize, NotBeside> = needs
+        .iter()
+        .map(|(dependent, needed)| (*dependent, NotBeside::Needs(used(*needed))))
+        .collect();
+    for group in &exclusive {
+        let left: Vec<usize> =
+            group.iter().filter(|member| !why.contains_key(member)).copied().collect();
+        let is_preferred = |member: &&usize| preferred.contains(&used(**member).tweak);
+        let Some(stays) = left.iter().find(is_preferred).or(left.first()).copied() else {
+            continue;
+        };
+        let others = left.into_iter().filter(|member| *member != stays);
+        why.extend(others.map(|member| (member, NotBeside::Excludes(used(stays)))));
+    }
+    let mut written: BTreeMap<String, usize> = BTreeMap::new();
+    for (column, tweak) in tweaks.iter().enumerate() {
+        if why.contains_key(&column) {
+            continue;
+        }
+        for wanted in &tweak.wish.settings {
+            let first = *written.entry(wanted.address.identity()).or_insert(column);
+            if first != column {
+                let same = NotBeside::WritesTheSame(used(first), wanted.address.clone());
+                why.entry(column).or_insert(same);
+            }
+        }
+    }
+    let (mut kept, mut left_out) = (Vec::new(), Vec::new());
+    for (column, tweak) in tweaks.into_iter().enumerate() {
+        match why.remove(&column) {
+            None => kept.push(tweak),
+            Some(why) => left_out.push((tweak, why)),
+        }
+    }
+    (kept, left_out)
 }
 
 /// Makes columns of candidates. Two exclude each other where one says so, or where they want the same setting to hold
@@ -155,6 +211,29 @@ mod tests {
     }
 
     #[test]
+    fn of_what_excludes_each_other_or_writes_the_same_one_is_sifted_in_play() {
+        let all = vec![
+            candidate("a/one", 1, "visual:menu-delay"),
+            candidate("a/two", 2, "visual:menu-delay"),
+            candidate("a/three", 1, "visual:cursor-shadow"),
+            candidate("a/four", 1, "visual:cursor-shadow"),
+        ];
+        let names = |preferred: &[&str]| {
+            let preferred = preferred.iter().map(|id| id.parse().unwrap()).collect();
+            let (kept, left_out) = independent(columns(all.clone()), &preferred);
+            let kept: Vec<String> = kept.iter().map(|one| one.wish.used.to_string()).collect();
+            (kept, left_out.into_iter().map(|(_, why)| why).collect::<Vec<_>>())
+        };
+        let (kept, why) = names(&[]);
+        assert_eq!(kept, ["a/one", "a/three"]);
+        assert_eq!(why[0], NotBeside::Excludes(all[0].tweak.wish.used.clone()));
+        assert!(
+            matches!(&why[1], NotBeside::WritesTheSame(first, _) if *first == all[2].tweak.wish.used)
+        );
+        assert_eq!(names(&["a/two"]).0, ["a/two", "a/three"]);
+    }
+
+    #[test]
     fn values_of_a_plan_that_another_puts_in_force_need_that_one() {
         let mut all = vec![
             candidate("a/value", 1, "visual:menu-delay"),
@@ -169,6 +248,10 @@ mod tests {
         settings(&mut all, 0, &value, Value::PowerIndex(1));
         settings(&mut all, 1, "power:active-plan", Value::Plan(plan));
         assert_eq!(columns(all.clone()).needs, [(0, 1)]);
+        let (kept, left_out) = independent(columns(all.clone()), &BTreeSet::new());
+        assert_eq!(kept, [all[1].tweak.clone()]);
+        let plan = all[1].tweak.wish.used.clone();
+        assert_eq!(left_out, [(all[0].tweak.clone(), NotBeside::Needs(plan))]);
         settings(&mut all, 1, "power:active-plan", Value::Plan(Uuid::nil()));
         assert!(columns(all).needs.is_empty());
     }

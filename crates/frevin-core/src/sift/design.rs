@@ -5,8 +5,9 @@ use std::fmt;
 use frevin_stats::sift::{Factors, FactorsError, SiftRule};
 use serde::{Deserialize, Serialize};
 
+use super::in_play::SiftInPlay;
 use crate::ids::{BootId, ProfileName, SceneName, StateDigest};
-use crate::preview::Wish;
+use crate::preview::{LeftOut, Wish};
 use crate::trial::KeepPolicy;
 use crate::tweak::Risk;
 
@@ -64,6 +65,9 @@ pub struct SiftDesign {
     pub revision: Option<(ProfileName, u32)>,
     /// The columns.
     pub tweaks: Vec<SiftedTweak>,
+    /// Tweaks of the profile that are not sifted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<LeftOut>,
     /// Groups of columns of which at most one is on.
     pub exclusive: Vec<Vec<usize>>,
     /// Pairs of columns of which the first does nothing without the second.
@@ -96,6 +100,9 @@ pub struct SiftDesign {
     pub keep: KeepPolicy,
     /// Whether runs are recorded on the battery, which has to stay so.
     pub on_battery: bool,
+    /// How it is played, where it is a sift in play.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub in_play: Option<SiftInPlay>,
 }
 
 impl SiftDesign {

@@ -6,6 +6,7 @@ use super::design::Configuration;
 use crate::ids::BootId;
 use crate::layers::ChangeId;
 use crate::setting::State;
+use crate::trial::in_play::Segment;
 use crate::trial::{Doubt, Ending, TrialId};
 use crate::verdict::Verdict;
 use crate::visits::VisitId;
@@ -30,6 +31,11 @@ pub enum SiftAction {
     Measure {
         /// The row of the design, counted from 0.
         row: usize,
+    },
+    /// Play a sitting of a sift in play.
+    Play {
+        /// Its number, counted from 0.
+        sitting: usize,
     },
     /// Write down that enough is known.
     Decide,
@@ -106,6 +112,13 @@ pub enum SiftEvent {
         /// What was doubtful about it all the same.
         doubts: Vec<Doubt>,
     },
+    /// Segments of a sift in play were played, after those before them.
+    Played {
+        /// The sitting.
+        sitting: usize,
+        /// The segments.
+        segments: Vec<Segment>,
+    },
     /// A configuration was measured, and does not count.
     Voided {
         /// The row.
@@ -153,6 +166,7 @@ mod tests {
             SiftAction::Restart,
             SiftAction::Introduce { group: 1 },
             SiftAction::Measure { row: 9 },
+            SiftAction::Play { sitting: 1 },
             SiftAction::Decide,
             SiftAction::BeginTrial,
             SiftAction::GoOnWithTrial { trial: TrialId(4) },
@@ -167,6 +181,7 @@ mod tests {
             SiftEvent::Introduced { group: 0 },
             SiftEvent::Measured { row: 2, visit: VisitId(5), figures, doubts: vec![Doubt::Capped] },
             SiftEvent::Voided { row: 2, visit: None, doubt: Doubt::CutShort },
+            SiftEvent::Played { sitting: 0, segments: Vec::new() },
             SiftEvent::Decided,
             SiftEvent::TrialBegun { trial: TrialId(1) },
             SiftEvent::Ended { verdict: Some(Verdict::Better), ending: None },

@@ -5,6 +5,7 @@ use serde::Serialize;
 
 use super::design::{Configuration, SiftDesign};
 use super::event::{RowFigures, SiftAction, SiftEvent};
+use super::in_play::PlayedSift;
 use crate::ids::BootId;
 use crate::setting::State;
 use crate::trial::{Ending, TrialId};
@@ -38,7 +39,7 @@ pub struct SeenBySift {
 pub enum SiftProgress {
     /// Tweaks for experts are switched on for the first time, a few a start.
     Introducing,
-    /// Configurations are measured.
+    /// Configurations are measured, in visits or in play.
     Measuring,
     /// It is decided; the PC is brought back, and what helped is tried.
     Decided,
@@ -66,7 +67,7 @@ pub struct FoundTweak {
     pub high_percent: f64,
     /// The chance that its sign is the one of the effect.
     pub probability: f64,
-    /// The chance that it is 2 % or more, either way.
+    /// The chance that it is as large as the sift must be sure about, either way.
     pub probability_worth_having: f64,
     /// Its effect on the 1% low by least squares, for reading.
     pub on_low_1_percent: Option<Effect>,
@@ -74,6 +75,26 @@ pub struct FoundTweak {
     pub on_stutters: Option<Effect>,
     /// Its effect on average FPS by least squares, which evidence is made of.
     pub least_squares: Option<Effect>,
+}
+
+impl FoundTweak {
+    /// What a look says of a tweak, without what is for reading.
+    pub(super) fn of(used: TweakUse, found: Found, posterior: &Posterior) -> Self {
+        let percent = |ln: f64| 100.0 * ln.exp_m1();
+        let Posterior { mean, standard_deviation, .. } = *posterior;
+        Self {
+            used,
+            found,
+            effect_percent: percent(mean),
+            low_percent: percent(mean - REACH * standard_deviation),
+            high_percent: percent(mean + REACH * standard_deviation),
+            probability: posterior.above_zero.max(posterior.below_zero),
+            probability_worth_having: posterior.worth_having,
+            on_low_1_percent: None,
+            on_stutters: None,
+            least_squares: None,
+        }
+    }
 }
 
 /// Two tweaks that act together.
@@ -89,11 +110,20 @@ pub struct TogetherFound {
     pub p: f64,
 }
 
+/// How configurations are measured.
+#[derive(Debug, Clone)]
+enum Method {
+    /// Each in runs of its own.
+    Rows(Box<Sifting>),
+    /// In short segments of play.
+    Play(Box<PlayedSift>),
+}
+
 /// A sift: its design, and its events replayed.
 #[derive(Debug, Clone)]
 pub struct Sift {
     design: SiftDesign,
-    sifting: Sifting,
+    method: Method,
     /// What each row gave, as often as it was measured.
     rows: Vec<Vec<(VisitId, RowFigures)>>,
     introduced: usize,
@@ -117,11 +147,18 @@ impl Sift {
         design: SiftDesign,
         events: impl IntoIterator<Item = &'a SiftEvent>,
     ) -> Result<Self, frevin_stats::sift::FactorsError> {
-        let sifting = Sifting::new(design.factors()?, design.rule);
+        let factors = design.factors()?;
+        let method = match &design.in_play {
+            None => Method::Rows(Box::new(Sifting::new(factors, design.rule))),
+            Some(played) => {
+                let seed = design.rule.seed;
+                Method::Play(Box::new(PlayedSift::new(played, factors.columns(), seed)?))
+            }
+        };
         let mut sift = Self {
             last_used: design.boot.clone(),
             design,
-            sifting,
+            method,
             rows: Vec::new(),
             introduced: 0,
             repeats: 0,
@@ -143,6 +180,7 @@ impl Sift {
                 // What was restarted for is what was begun in that start.
                 SiftAction::Introduce { .. }
                 | SiftAction::Measure { .. }
+                | SiftAction::Play { .. }
                 | SiftAction::Switch { .. }
                 | SiftAction::Restart => self.last_used = boot.clone(),
                 SiftAction::Decide
@@ -162,11 +200,18 @@ impl Sift {
                     return;
                 }
                 self.repeats = 0;
-                self.sifting.push(figures.ln_average_fps);
+                if let Method::Rows(sifting) = &mut self.method {
+                    sifting.push(figures.ln_average_fps);
+                }
                 if self.rows.len() <= *row {
                     self.rows.resize(row + 1, Vec::new());
                 }
                 self.rows[*row].push((*visit, *figures));
+            }
+            SiftEvent::Played { sitting, segments } => {
+                if let Method::Play(played) = &mut self.method {
+                    played.take(*sitting, segments);
+                }
             }
             SiftEvent::Voided { .. } => {
                 self.repeats += 1;
@@ -181,7 +226,7 @@ impl Sift {
 
     /// The row that is to be measured next, for the first time or again.
     pub fn due_row(&self) -> Option<usize> {
-        match self.sifting.due() {
+        match self.rows_sifted()?.due() {
             Due::Row(row) | Due::Again(row) => Some(row),
             Due::Nothing => None,
         }
@@ -189,11 +234,16 @@ impl Sift {
 
     /// What is on in a row.
     pub fn configuration(&self, row: usize) -> Configuration {
-        self.sifting.row(row).map(Configuration::of_row).unwrap_or_default()
+        let on = self.rows_sifted().and_then(|sifting| sifting.row(row));
+        on.map(Configuration::of_row).unwrap_or_default()
     }
 
     /// The tweaks for experts that have never been on, a few for each start.
     fn introductions(&self) -> Vec<Configuration> {
+        if self.design.in_play.is_some() {
+            // Nothing of a sift in play is on while the PC starts.
+            return Vec::new();
+        }
         let experts: Vec<usize> = self.design.experts().collect();
         // One start after another with what excludes each other is not possible together.
         let mut groups: Vec<Vec<usize>> = Vec::new();
@@ -261,6 +311,13 @@ impl Sift {
         if !seen.others_are_as_before {
             return SiftAction::Blocked;
         }
+        if let Method::Play(played) = &self.method {
+            // Between sittings the PC is as it was; while one goes on, its driver switches.
+            return match played.is_finished() {
+                true => SiftAction::Decide,
+                false => reach(&none, SiftAction::Play { sitting: played.sittings() }),
+            };
+        }
         let (to, then) = match self.introductions().get(self.introduced) {
             Some(to) => (to.clone(), SiftAction::Introduce { group: self.introduced }),
             None => match self.due_row() {
@@ -274,7 +331,10 @@ impl Sift {
 
     /// The columns that help, with those that they do nothing without.
     pub fn helping(&self) -> Configuration {
-        let found = self.sifting.found();
+        let found = match &self.method {
+            Method::Rows(sifting) => sifting.found(),
+            Method::Play(played) => played.found_of_columns(),
+        };
         let helps = found.iter().enumerate().filter(|(_, found)| **found == Found::Helps);
         let helps: Vec<usize> = helps.map(|(column, _)| column).collect();
         self.with_needs(helps)
@@ -282,47 +342,44 @@ impl Sift {
 
     /// What was found of each tweak, as the latest look has it; nothing before the first.
     pub fn found(&self) -> Vec<FoundTweak> {
+        let sifting = match &self.method {
+            Method::Rows(sifting) => sifting,
+            Method::Play(played) => {
+                return played.found(self.design.tweaks.iter().map(|one| one.wish.used.clone()));
+            }
+        };
         let figures = |of: fn(&RowFigures) -> f64| -> Vec<Vec<f64>> {
             self.rows.iter().map(|row| row.iter().map(|(_, f)| of(f)).collect()).collect()
         };
-        let found = self.sifting.found();
+        let found = sifting.found();
         if found.is_empty() {
             return Vec::new();
         }
-        let on_low = self.sifting.effects_on(&figures(|f| f.ln_low_1_percent_fps));
-        let on_stutters = self.sifting.effects_on(&figures(|f| f.ln_stutters));
-        let squares = self.sifting.effects();
-        let percent = |ln: f64| 100.0 * ln.exp_m1();
+        let on_low = sifting.effects_on(&figures(|f| f.ln_low_1_percent_fps));
+        let on_stutters = sifting.effects_on(&figures(|f| f.ln_stutters));
+        let squares = sifting.effects();
         self.design
             .tweaks
             .iter()
-            .zip(self.sifting.posteriors())
+            .zip(sifting.posteriors())
             .enumerate()
-            .map(|(column, (tweak, posterior))| {
-                let Posterior { mean, standard_deviation, .. } = *posterior;
-                FoundTweak {
-                    used: tweak.wish.used.clone(),
-                    found: found[column],
-                    effect_percent: percent(mean),
-                    low_percent: percent(mean - REACH * standard_deviation),
-                    high_percent: percent(mean + REACH * standard_deviation),
-                    probability: posterior.above_zero.max(posterior.below_zero),
-                    probability_worth_having: posterior.worth_having,
-                    on_low_1_percent: on_low[column],
-                    on_stutters: on_stutters[column],
-                    least_squares: squares[column],
-                }
+            .map(|(column, (tweak, posterior))| FoundTweak {
+                on_low_1_percent: on_low[column],
+                on_stutters: on_stutters[column],
+                least_squares: squares[column],
+                ..FoundTweak::of(tweak.wish.used.clone(), found[column], posterior)
             })
             .collect()
     }
 
     /// The tweaks that act together.
     pub fn together(&self) -> Vec<TogetherFound> {
-        if self.sifting.posteriors().is_empty() {
+        // Pairs of opposite configurations do not tell what two do together.
+        let Some(sifting) = self.rows_sifted().filter(|one| !one.posteriors().is_empty()) else {
             return Vec::new();
-        }
+        };
         let used = |column: usize| self.design.tweaks[column].wish.used.clone();
-        let found = self.sifting.interactions().into_iter().map(|pair| TogetherFound {
+        let found = sifting.interactions().into_iter().map(|pair| TogetherFound {
             first: used(pair.first),
             second: used(pair.second),
             effect_percent: 100.0 * pair.effect.exp_m1(),
@@ -331,9 +388,20 @@ impl Sift {
         found.collect()
     }
 
-    /// The statistics.
-    pub fn sifting(&self) -> &Sifting {
-        &self.sifting
+    /// The statistics, where configurations are measured in runs of their own.
+    pub fn rows_sifted(&self) -> Option<&Sifting> {
+        match &self.method {
+            Method::Rows(sifting) => Some(sifting),
+            Method::Play(_) => None,
+        }
+    }
+
+    /// What was played, where it is a sift in play.
+    pub fn played(&self) -> Option<&PlayedSift> {
+        match &self.method {
+            Method::Rows(_) => None,
+            Method::Play(played) => Some(played),
+        }
     }
 
     /// The design.

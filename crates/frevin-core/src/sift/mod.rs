@@ -7,13 +7,15 @@
 mod columns;
 mod design;
 mod event;
+mod in_play;
 mod machine;
 
-pub use columns::{Candidate, Columns, columns};
+pub use columns::{Candidate, Columns, NotBeside, columns, independent};
 pub use design::{Configuration, SiftDesign, SiftId, SiftedTweak};
 pub use event::{RowFigures, SiftAction, SiftEvent};
 pub use frevin_stats::sift::{
     Due, Effect, FIRST_LOOK, Factors, FactorsError, Found, Interaction, LOOK_EVERY, MOST_COLUMNS,
-    MOST_ROWS, Posterior, SiftRule, USUAL_ROW_SPREAD,
+    MOST_ROWS, PairSifting, Posterior, SiftRule, Sifting, SmallestEffect, USUAL_ROW_SPREAD,
 };
+pub use in_play::{PlayedSift, SiftInPlay};
 pub use machine::{FoundTweak, SeenBySift, Sift, SiftProgress, TogetherFound};

@@ -13,5 +13,6 @@ mod suitable;
 pub use design::{InPlay, LEAD_IN_S, MOST_PLAY_S, PlaySource, Settling};
 pub use frame_cap::looks_capped;
 pub use judging::{Judged, PlayedSitting, Unjudged, judge};
+pub(crate) use judging::{PlayedPair, are_too_many, pairs_of};
 pub use segments::{Segment, SegmentFrames, Sitting};
-pub use suitable::{NotInPlay, settling};
+pub use suitable::{NotInPlay, settling, why_not};

@@ -50,6 +50,7 @@ pub(crate) fn sift_design() -> SiftDesign {
         title: "evening@1".into(),
         revision: None,
         tweaks: (0..3).map(tweak).collect(),
+        left_out: Vec::new(),
         exclusive: Vec::new(),
         needs: Vec::new(),
         others: StateDigest::new("none"),
@@ -66,5 +67,6 @@ pub(crate) fn sift_design() -> SiftDesign {
         trial_pairs: 12,
         keep: KeepPolicy::Better,
         on_battery: false,
+        in_play: None,
     }
 }

@@ -8,9 +8,9 @@ use rand::SeedableRng as _;
 use rand_pcg::Pcg64;
 use serde::{Deserialize, Serialize};
 
+use super::EFFECT_SPREAD;
 use super::design::Rows;
 use super::matrix::{dot, gram, without_trend};
-use super::EFFECT_SPREAD;
 use crate::portable::{chi_square, logistic, normal, normal_below, shuffle, uniform};
 
 const BURN_IN_SWEEPS: usize = 60;

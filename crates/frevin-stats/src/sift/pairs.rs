@@ -226,9 +226,8 @@ impl PairSifting {
         let regressions = [0, 1].map(|figure| self.regression(figure, self.is_detrended));
         let of = |column: usize| {
             regressions.each_ref().map(|regression| {
-                let is_other = |(other, found): &(usize, &Found)| {
-                    *other != column && found.is_flagged()
-                };
+                let is_other =
+                    |(other, found): &(usize, &Found)| *other != column && found.is_flagged();
                 let others: Vec<&Vec<f64>> = found
                     .iter()
                     .enumerate()
@@ -256,6 +255,9 @@ const MOST_SIMULATED_PAIRS: usize = 200;
 
 /// A sift in play of a made-up PC whose pairs differ independently and normally with this standard deviation, beside
 /// effects: up to four losses and up to four gains, as large as these ranges say; or none.
+///
+/// # Errors
+/// Where there are no columns, or too many.
 pub fn simulated_sift(
     columns: usize,
     (losses, gains): ((f64, f64), (f64, f64)),

@@ -294,6 +294,7 @@ impl Demo {
             as_administrator: true,
             restarts_by_itself: false,
             runs_start_program: true,
+            in_play: None,
         };
         let sifted = sift_design(&self.context, &self.pc, &self.ledger, &request)?;
         self.say(|page| {
@@ -309,7 +310,7 @@ impl Demo {
         let source = SceneSource::find(&self.context, &self.pc, &mut self.ledger, &self.scene)?;
         let mut driver =
             SiftDriver::begin(&self.context, &mut self.pc, &mut self.ledger, sifted.design)?;
-        driver.drive(&source)?;
+        driver.drive(Some(&source))?;
         let (ledger, pc, record) = driver.done()?;
         let sift = sift_report(ledger, &record, false)?;
         let trial = match sift.trial {

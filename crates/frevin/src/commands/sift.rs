@@ -3,14 +3,16 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use frevin_core::ids::SceneName;
-use frevin_core::sift::SiftId;
+use frevin_core::sift::{SiftId, SmallestEffect};
 use frevin_core::trial::KeepPolicy;
+use frevin_core::trial::in_play::PlaySource;
 use frevin_core::tweak::TweakId;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{PcKind, Restarts};
 
+use crate::commands::in_play::InPlayArgs;
 use crate::commands::trial::{Keep, ask_for_rights, keep_window, parse_budget, seed_of_now};
 use crate::context::Context;
 use crate::failure::Failure;
@@ -18,7 +20,7 @@ use crate::measure::scene_source::SceneSource;
 use crate::operations::play::refuse_playing;
 use crate::operations::refuse_unfinished;
 use crate::operations::sift::{
-    SiftBeginning, SiftDriver, SiftList, SiftRequest, design, find, open, report,
+    AskedSiftInPlay, SiftBeginning, SiftDriver, SiftList, SiftRequest, design, find, open, report,
 };
 use crate::operations::target::find_tweak;
 use crate::operations::trial::{Stopped, refuse_open};
@@ -63,17 +65,26 @@ pub(crate) struct SiftStartArgs {
     /// What is measured [default: what the profile names]
     #[arg(long, value_name = "SCENE")]
     scene: Option<SceneName>,
+    #[command(flatten)]
+    in_play: InPlayArgs,
+    /// The smallest effect that a sift in play has to be sure about: 5 in free play, 3 in a benchmark that repeats or in
+    /// calm play, 2 where nothing happens [default: 5, or 3 with --loop]
+    #[arg(long, value_enum, value_name = "PERCENT", requires = "in_play")]
+    smallest_effect: Option<Smallest>,
+    /// In play, sift this one of tweaks that exclude each other
+    #[arg(long, value_name = "AREA/NAME", requires = "in_play")]
+    prefer: Vec<String>,
     /// Runs of a configuration that count, after one that does not: with two, fewer restarts are needed
-    #[arg(long, value_name = "RUNS", default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=20))]
+    #[arg(long, value_name = "RUNS", default_value_t = 1, conflicts_with = "in_play", value_parser = clap::value_parser!(u16).range(1..=20))]
     runs_per_restart: u16,
     /// Length of a run
-    #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u16).range(5..=3600))]
+    #[arg(long, default_value_t = 60, conflicts_with = "in_play", value_parser = clap::value_parser!(u16).range(5..=3600))]
     seconds: u16,
     /// What chance in it comes from [default: another each time]
     #[arg(long)]
     seed: Option<u64>,
     /// The most time that it may take, with the trial at its end, like 90min or 3h: it stops at a look with what is known
-    #[arg(long, value_name = "TIME", value_parser = parse_budget)]
+    #[arg(long, value_name = "TIME", conflicts_with = "in_play", value_parser = parse_budget)]
     budget: Option<Duration>,
     /// What of that trial stays in force where no difference is shown
     #[arg(long, value_enum, default_value_t = Keep::Better)]
@@ -83,8 +94,28 @@ pub(crate) struct SiftStartArgs {
     expert: Vec<String>,
     /// Let Frevin restart the PC itself where that is needed, each time after half a minute, and go on after you have
     /// signed in [live PCs; else it says when to restart]
-    #[arg(long)]
+    #[arg(long, conflicts_with = "in_play")]
     restart_by_itself: bool,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Smallest {
+    #[value(name = "5")]
+    Five,
+    #[value(name = "3")]
+    Three,
+    #[value(name = "2")]
+    Two,
+}
+
+impl From<Smallest> for SmallestEffect {
+    fn from(smallest: Smallest) -> Self {
+        match smallest {
+            Smallest::Five => Self::FivePercent,
+            Smallest::Three => Self::ThreePercent,
+            Smallest::Two => Self::TwoPercent,
+        }
+    }
 }
 
 pub(crate) fn run(context: &Context, command: &SiftCommand) -> Result<Outcome, Failure> {
@@ -142,14 +173,29 @@ fn start(
     refuse_open(ledger, &*pc)?;
     refuse_playing(ledger, &*pc)?;
     let catalogue = context.catalogue()?;
-    let experts: BTreeSet<TweakId> = args
-        .expert
-        .iter()
-        .map(|written| Ok(find_tweak(&catalogue, written)?.id.clone()))
-        .collect::<Result<_, Failure>>()?;
+    let named = |tweaks: &[String]| -> Result<BTreeSet<TweakId>, Failure> {
+        tweaks.iter().map(|written| Ok(find_tweak(&catalogue, written)?.id.clone())).collect()
+    };
+    let experts = named(&args.expert)?;
+    let mut scene = args.scene.clone();
+    let in_play = match args.in_play.asked() {
+        None => None,
+        Some(play) => {
+            if let Some(played) = args.in_play.scene()? {
+                ledger.add_scene(&played)?;
+                scene = Some(played.name);
+            }
+            let usual = match play.loop_s {
+                Some(_) => SmallestEffect::ThreePercent,
+                None => SmallestEffect::FivePercent,
+            };
+            let smallest_effect = args.smallest_effect.map_or(usual, SmallestEffect::from);
+            Some(AskedSiftInPlay { play, smallest_effect, preferred: named(&args.prefer)? })
+        }
+    };
     let mut request = SiftRequest {
         profile: args.profile.clone(),
-        scene: args.scene.clone(),
+        scene,
         runs: args.runs_per_restart.into(),
         run_seconds: args.seconds.into(),
         seed: args.seed.unwrap_or_else(|| seed_of_now(context)),
@@ -162,11 +208,19 @@ fn start(
         as_administrator: pc.has_administrator_rights()?,
         restarts_by_itself: args.restart_by_itself,
         runs_start_program: false,
+        in_play,
     };
     let mut sifted = design(context, &*pc, ledger, &request)?;
-    let source = SceneSource::find(context, &*pc, ledger, &sifted.design.scene)?;
+    let is_recorded = match &sifted.design.in_play {
+        None => true,
+        Some(in_play) => in_play.play.source == PlaySource::Scene,
+    };
+    let source = match is_recorded {
+        true => Some(SceneSource::find(context, &*pc, ledger, &sifted.design.scene)?),
+        false => None,
+    };
     // A scene that starts its program anew spares the restart.
-    request.runs_start_program = source.starts_program();
+    request.runs_start_program = source.as_ref().is_some_and(SceneSource::starts_program);
     // Each tweak for experts is a question of its own; where nobody can be asked, it is left out.
     for expert in &sifted.experts_unasked {
         let tweak = catalogue.get(expert);
@@ -179,7 +233,7 @@ fn start(
     let mut page = Page::default();
     let begin = SiftBeginning {
         sifted: &sifted,
-        recording: source.in_words(),
+        recording: source.as_ref().and_then(SceneSource::in_words),
         is_simulated: pc.identity().kind == PcKind::Rehearsal,
         undo_folder: context.undo_folder(&*pc),
     };
@@ -192,7 +246,7 @@ fn start(
 /// Drives a sift and tells where it stopped.
 fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failure> {
     let source = driver.source(context)?;
-    let stopped = driver.drive(&source)?;
+    let stopped = driver.drive(source.as_ref())?;
     let (ledger, _, record) = driver.done()?;
     let report = report(ledger, &record, false)?;
     match stopped {

@@ -1,6 +1,5 @@
 //! `frevin trial`
 
-use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
@@ -8,20 +7,19 @@ use frevin_core::ids::SceneName;
 use frevin_core::trial::in_play::PlaySource;
 use frevin_core::trial::{KeepPolicy, TrialId};
 use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
-use frevin_core::visits::Scene;
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::{PcKind, Restarts};
 
+use crate::commands::in_play::InPlayArgs;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
-use crate::measure::sources::TestLoop;
 use crate::operations::play::refuse_playing;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Named;
 use crate::operations::trial::{
-    Arms, AskedInPlay, Beginning, Driver, PROBES_A_RUN, Request, Stopped, TrialList, design, find,
-    open, refuse_open, report, status,
+    Arms, Beginning, Driver, PROBES_A_RUN, Request, Stopped, TrialList, design, find, open,
+    refuse_open, report, status,
 };
 use crate::outcome::Outcome;
 use crate::view::Page;
@@ -69,10 +67,10 @@ pub(crate) struct StartArgs {
     #[arg(long = "set", value_name = "NAME=VALUE", requires = "tweak")]
     parameters: Vec<String>,
     /// Compare with this profile, instead of with what is in force
-    #[arg(long, value_name = "PROFILE[@REV]", conflicts_with = "without")]
+    #[arg(long, value_name = "PROFILE[@REV]", conflicts_with_all = ["without", "in_play"])]
     against: Option<String>,
     /// Judge a tweak or a change that is in force by leaving it out
-    #[arg(long, value_name = "AREA/NAME|CHANGE", conflicts_with_all = ["profile", "tweak"])]
+    #[arg(long, value_name = "AREA/NAME|CHANGE", conflicts_with_all = ["profile", "tweak", "in_play"])]
     without: Option<String>,
     /// Let this tweak touch what is protected
     #[arg(long, value_name = "AREA/NAME")]
@@ -81,34 +79,17 @@ pub(crate) struct StartArgs {
     /// [default: what the profile names]
     #[arg(long, value_name = "SCENE")]
     scene: Vec<SceneName>,
-    /// Try it while you play: it is switched on and off every few seconds, in an order that coins decide, and frames are
-    /// recorded without a break. For what acts at once
-    #[arg(long, conflicts_with_all = ["against", "without", "ping", "runs", "seconds", "budget", "restart_by_itself"])]
-    in_play: bool,
-    /// The game that is played, by the name of its file: its frames are traced
-    #[arg(long, value_name = "NAME", requires = "in_play", conflicts_with = "scene")]
-    program: Option<String>,
-    /// A log of the game to which its rows are added while it is recorded
-    #[arg(long, value_name = "FILE", requires = "in_play", conflicts_with_all = ["scene", "program"])]
-    growing: Option<PathBuf>,
-    /// Frevin's own workload instead of a game
-    #[arg(long, requires = "in_play", conflicts_with_all = ["scene", "program", "growing"])]
-    test_loop: bool,
-    /// What is played is a benchmark that repeats after so many seconds: the same place of two passes is compared
-    #[arg(long = "loop", value_name = "SECONDS", requires = "in_play", value_parser = parse_seconds)]
-    loop_seconds: Option<f64>,
-    /// The most that is played now, in minutes; `resume` plays on another day [default: until the verdict]
-    #[arg(long, value_name = "MINUTES", requires = "in_play", value_parser = parse_minutes)]
-    minutes: Option<f64>,
+    #[command(flatten)]
+    in_play: InPlayArgs,
     /// Runs of a visit that count
-    #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=50))]
+    #[arg(long, default_value_t = 3, conflicts_with = "in_play", value_parser = clap::value_parser!(u16).range(1..=50))]
     runs: u16,
     /// Length of a run
-    #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u16).range(5..=3600))]
+    #[arg(long, default_value_t = 60, conflicts_with = "in_play", value_parser = clap::value_parser!(u16).range(5..=3600))]
     seconds: u16,
     /// Let Frevin restart the PC itself where that is needed, each time after half a minute, and go on after you
     /// have signed in [live PCs; else it says when to restart]
-    #[arg(long)]
+    #[arg(long, conflicts_with = "in_play")]
     restart_by_itself: bool,
     /// What the order of the visits comes from [default: another each time]
     #[arg(long)]
@@ -122,7 +103,7 @@ pub(crate) struct StartArgs {
     #[arg(long, value_name = "PERCENT")]
     low_margin: Option<f64>,
     /// The most time that it may take, like 90min or 3h: it chooses how many pairs there may be
-    #[arg(long, value_name = "TIME", value_parser = parse_budget)]
+    #[arg(long, value_name = "TIME", conflicts_with = "in_play", value_parser = parse_budget)]
     budget: Option<Duration>,
     /// What stays in force where no difference is shown
     #[arg(long, value_enum, default_value_t = Keep::Better)]
@@ -132,7 +113,12 @@ pub(crate) struct StartArgs {
     judge: JudgeName,
     /// Also time how this address answers, around each visit: a ping that grows longer vetoes. With --judge ping
     /// it is asked 200 times during each run, and needs no game
-    #[arg(long, value_name = "ADDRESS", required_if_eq("judge", "ping"))]
+    #[arg(
+        long,
+        value_name = "ADDRESS",
+        conflicts_with = "in_play",
+        required_if_eq("judge", "ping")
+    )]
     ping: Option<String>,
     /// The time between two of those questions, in milliseconds
     #[arg(long, value_name = "MS", default_value_t = 50, value_parser = clap::value_parser!(u64).range(0..=10_000))]
@@ -162,20 +148,6 @@ pub(crate) fn parse_budget(text: &str) -> Result<Duration, String> {
     let length: jiff::SignedDuration =
         text.parse().map_err(|_| "write it like 90min or 3h".to_owned())?;
     Duration::try_from(length).map_err(|_| "a budget is no less than nothing".to_owned())
-}
-
-/// So much play as one pair of segments needs after the lead-in, or more.
-fn parse_minutes(text: &str) -> Result<f64, String> {
-    let minutes: f64 = text.parse().map_err(|_| "write minutes, like 10".to_owned())?;
-    let is_sound = (0.7..=40.0).contains(&minutes);
-    is_sound.then_some(minutes).ok_or_else(|| "it is from 0.7 to 40 minutes".to_owned())
-}
-
-/// A length of time in seconds, down to half a second.
-fn parse_seconds(text: &str) -> Result<f64, String> {
-    let seconds: f64 = text.parse().map_err(|_| "write seconds, like 75 or 62.5".to_owned())?;
-    let is_sound = (1.0..=1200.0).contains(&seconds);
-    is_sound.then_some(seconds).ok_or_else(|| "it is from 1 to 1200 seconds".to_owned())
 }
 
 pub(crate) fn run(context: &Context, command: &TrialCommand) -> Result<Outcome, Failure> {
@@ -235,8 +207,8 @@ fn start(
     refuse_open(ledger, &*pc)?;
     refuse_playing(ledger, &*pc)?;
     let mut request = request(context, args)?;
-    if let Some(asked) = asked_in_play(args) {
-        if let Some(scene) = scene_in_play(args)? {
+    if let Some(asked) = args.in_play.asked() {
+        if let Some(scene) = args.in_play.scene()? {
             ledger.add_scene(&scene)?;
             request.scenes = vec![scene.name];
         }
@@ -270,41 +242,6 @@ fn start(
     let driver = Driver::begin(context, pc, ledger, designed.design)?;
     let record = driver.record()?;
     drive(context, driver, &record)
-}
-
-fn asked_in_play(args: &StartArgs) -> Option<AskedInPlay> {
-    let source = match (&args.program, &args.growing, args.test_loop) {
-        _ if !args.in_play => return None,
-        (Some(program), _, _) => PlaySource::Program { file: program.clone() },
-        (_, Some(file), _) => PlaySource::GrowingLog { file: file.clone() },
-        (_, _, true) => PlaySource::TestLoop,
-        (None, None, false) => PlaySource::Scene,
-    };
-    let sitting_s = args.minutes.map(|minutes| 60.0 * minutes);
-    Some(AskedInPlay { source, loop_s: args.loop_seconds, sitting_s })
-}
-
-/// The scene that a game stands for which is played and is none.
-fn scene_in_play(args: &StartArgs) -> Result<Option<Scene>, Failure> {
-    if args.test_loop {
-        return TestLoop::scene().map(Some);
-    }
-    let named = args.program.as_deref().map(Path::new).or(args.growing.as_deref());
-    let Some(stem) = named.and_then(Path::file_stem) else { return Ok(None) };
-    let stem = stem.to_string_lossy().to_lowercase();
-    let plain: String =
-        stem.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).take(40).collect();
-    let name = format!("play-{}", plain.trim_matches('-'));
-    let name = name.parse().map_err(|error: frevin_core::ids::NameError| {
-        Failure::new(Kind::Usage, error.to_string())
-    })?;
-    Ok(Some(Scene {
-        name,
-        game: stem,
-        graphics: "as played".to_owned(),
-        resolution: "as played".to_owned(),
-        route: "ordinary play".to_owned(),
-    }))
 }
 
 fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {

@@ -5,10 +5,11 @@ use std::time::Duration;
 
 use frevin_core::layers::{ChangeId, Layers};
 use frevin_core::preview::{
-    Action, Denied, Drifted, LeftOut, Plan, Step, Undoing, Wish, plan, switch, undoing,
+    Action, Denied, Drifted, LeftOut, Plan, Reason, Step, Undoing, Wish, plan, switch, undoing,
 };
 use frevin_core::profile::ByHand;
 use frevin_core::setting::{Address, Holds, State, TakesEffect};
+use frevin_core::tweak::TweakUse;
 use frevin_ledger::{ChangeFor, Ledger, LedgerError, NewChange, NewStep};
 use frevin_pc::{Pc, PcError, PcLock, RestorePoint};
 use serde::Serialize;
@@ -18,7 +19,7 @@ use super::refuse_unfinished;
 use super::rollback::moments;
 use super::target::Target;
 use super::undo_files::{self, UndoFiles};
-use super::writing::{WriteOutcome, describe, put_back, write_and_read_back};
+use super::writing::{FinalState, WriteOutcome, describe, put_back, write_and_read_back};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
@@ -299,12 +300,22 @@ impl Switching {
         Ok(Self { id, plan, back, lock })
     }
 
-    /// Lets the PC hold all of it; each write is read back.
+    /// Lets the PC hold what some of its tweaks want, and of the others what it held before; each write is read back.
+    /// What others need to be there at all stays there from the first time on.
     ///
     /// # Errors
     /// The first setting that does not hold it, with why.
-    pub(crate) fn on(&self, pc: &mut dyn Pc) -> Result<(), String> {
-        for step in self.plan.writes() {
+    pub(crate) fn to(
+        &self,
+        pc: &mut dyn Pc,
+        is_on: &dyn Fn(&TweakUse) -> bool,
+    ) -> Result<(), String> {
+        let is_held = |step: &&Step| step.reason != Reason::Wanted || is_on(&step.used);
+        let held: BTreeSet<&Address> =
+            self.plan.writes().filter(is_held).map(|step| &step.address).collect();
+        let gone = self.before().into_iter().filter(|(address, _)| !held.contains(address));
+        all_back(&put_back(pc, &gone.collect::<Vec<_>>()))?;
+        for step in self.plan.writes().filter(is_held) {
             match write_and_read_back(pc, &step.address, &step.after) {
                 WriteOutcome::Held => {}
                 WriteOutcome::LeftInPlace => {
@@ -321,12 +332,7 @@ impl Switching {
     /// # Errors
     /// The settings that do not go back.
     pub(crate) fn off(&self, pc: &mut dyn Pc) -> Result<(), String> {
-        let states = put_back(pc, &self.before());
-        let is_open = |state: &&super::writing::FinalState| !state.is_resolved;
-        match states.iter().find(is_open) {
-            None => Ok(()),
-            Some(_) => Err(describe(&states).collect::<Vec<_>>().join("; ")),
-        }
+        all_back(&put_back(pc, &self.before()))
     }
 
     fn before(&self) -> Vec<(Address, State)> {
@@ -351,6 +357,13 @@ impl Switching {
                 .hint("`frevin recover` tries the way back again")
         })?;
         Ok(ledger.abandon_change(self.id, context.clock.now())?)
+    }
+}
+
+fn all_back(states: &[FinalState]) -> Result<(), String> {
+    match states.iter().all(|state| state.is_resolved) {
+        true => Ok(()),
+        false => Err(describe(states).collect::<Vec<_>>().join("; ")),
     }
 }
 

@@ -132,9 +132,13 @@ fn of_pc(
         let visit = sift.rows().last().and_then(|row| row.last()).map(|(visit, _)| *visit);
         let at = record.events.last().map_or(record.begun_at, |event| event.at);
         let origin = Origin::Sift { sift: record.id };
-        let Some(visit) = visit else { continue };
+        let played = record.design.in_play.as_ref().map(|in_play| &in_play.play);
         for figures in of_sift(&sift) {
-            let system = System::of_visit(ledger, visit)?;
+            let system = match (played, visit) {
+                (Some(played), _) => System::from(played),
+                (None, Some(visit)) => System::of_visit(ledger, visit)?,
+                (None, None) => continue,
+            };
             records.push(whole(ledger, &record.design.scene, origin, at, system, figures)?);
         }
     }

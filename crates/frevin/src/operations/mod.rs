@@ -21,6 +21,7 @@ pub(crate) mod restart;
 pub(crate) mod rollback;
 pub(crate) mod sift;
 pub(crate) mod sign_in;
+pub(crate) mod sitting;
 pub(crate) mod target;
 pub(crate) mod trial;
 pub(crate) mod undo_files;

@@ -2,14 +2,16 @@
 
 use std::time::Duration;
 
-use frevin_core::sift::{Effect, Found, FoundTweak, SiftProgress};
+use frevin_core::preview::LeftOut;
+use frevin_core::sift::{Effect, Found, FoundTweak, SiftInPlay, SiftProgress};
+use frevin_core::trial::in_play::Unjudged;
 use frevin_core::verdict::Verdict;
 use serde::Serialize;
 
-use super::trial::reason_in_words;
+use super::trial::{PLAY_AS_ALWAYS, reason_in_words};
 use super::verdict::verdict_in_words;
 use super::{Page, Table, bad, count, dim, duration, good, percent, strong, warn, when};
-use crate::operations::sift::{SiftBeginning, SiftList, SiftReport};
+use crate::operations::sift::{PlayedReport, SiftBeginning, SiftList, SiftReport};
 use crate::operations::trial::Stopped;
 use crate::outcome::View;
 
@@ -31,7 +33,10 @@ impl View for SiftStatus {
             SiftProgress::Introducing => {
                 "tweaks for experts are switched on for the first time, a few a start".to_owned()
             }
-            SiftProgress::Measuring => "configurations are measured".to_owned(),
+            SiftProgress::Measuring => match report.in_play {
+                None => "configurations are measured".to_owned(),
+                Some(_) => "it goes on while you play".to_owned(),
+            },
             SiftProgress::Decided => "it is decided; what helped is tried next".to_owned(),
             SiftProgress::InTrial => "what helped is tried against the PC as it was".to_owned(),
             SiftProgress::GivenUp => warn("it is given up, and the PC is not yet put back"),
@@ -46,10 +51,13 @@ impl View for SiftStatus {
         };
         let mut pairs = vec![
             ("it", far),
-            (
-                "measured",
-                format!("{} of at most {}", report.configurations, report.most_configurations),
-            ),
+            match &report.in_play {
+                None => (
+                    "measured",
+                    format!("{} of at most {}", report.configurations, report.most_configurations),
+                ),
+                Some(played) => ("played", played_in_words(played)),
+            },
         ];
         if report.progress != SiftProgress::Ended {
             pairs.push(("next", next.to_owned()));
@@ -59,7 +67,7 @@ impl View for SiftStatus {
         page.pairs(pairs);
         if !report.tweaks.is_empty() && report.progress == SiftProgress::Measuring {
             page.heading("So far: no reason to stop");
-            show_tweaks(&report.tweaks, page);
+            show_tweaks(&report.tweaks, report.in_play.as_ref(), page);
         }
     }
 }
@@ -73,8 +81,12 @@ impl View for SiftReport {
             return;
         }
         let of = |found: Found| self.tweaks.iter().filter(|tweak| tweak.found == found).count();
+        let none = match &self.in_play {
+            None => "worth having".to_owned(),
+            Some(played) => format!("of {:.0} %", played.smallest_effect_percent),
+        };
         let counts = format!(
-            "{} of {} help, {} hurt, {} have no effect worth having, {} unclear.",
+            "{} of {} help, {} hurt, {} have no effect {none}, {} unclear.",
             of(Found::Helps),
             self.tweak_count,
             of(Found::Hurts),
@@ -82,31 +94,22 @@ impl View for SiftReport {
             of(Found::Unclear)
         );
         page.line(strong(counts));
-        let takes = |configurations: usize| {
-            let each = Duration::from_secs(self.seconds_a_configuration);
-            duration(each * u32::try_from(configurations).unwrap_or(u32::MAX))
-        };
-        // A rehearsal PC plays in no time what takes a real one hours.
-        let took = match self.seconds {
-            0..60 => format!("{} on a real PC", takes(self.configurations)),
-            seconds => duration(Duration::from_secs(seconds)),
-        };
-        page.line(dim(format_args!(
-            "{}, {took}; one tweak at a time would have taken about {}, {}.",
-            count(self.configurations, "configuration"),
-            self.one_at_a_time,
-            takes(self.one_at_a_time),
-        )));
+        match &self.in_play {
+            None => self.show_cost(page),
+            Some(played) => show_play(played, page),
+        }
         page.blank();
-        show_tweaks(&self.tweaks, page);
+        show_tweaks(&self.tweaks, self.in_play.as_ref(), page);
         let unclear = of(Found::Unclear);
-        if unclear > 0 && self.configurations >= self.most_configurations {
+        let is_out = self.in_play.is_none() && self.configurations >= self.most_configurations;
+        if unclear > 0 && is_out {
             page.paragraph(
                 2,
                 "Unclear: neither sure to matter nor sure not to, after as many configurations as there may be. \
                  A trial of it alone tells more.",
             );
         }
+        show_left_out(&self.left_out, page);
         show_readings(&self.tweaks, page);
         if !self.together.is_empty() {
             page.heading("Together they do something else than their effects added up");
@@ -125,6 +128,25 @@ impl View for SiftReport {
 }
 
 impl SiftReport {
+    /// What it took, and what one tweak at a time would have.
+    fn show_cost(&self, page: &mut Page) {
+        let takes = |configurations: usize| {
+            let each = Duration::from_secs(self.seconds_a_configuration);
+            duration(each * u32::try_from(configurations).unwrap_or(u32::MAX))
+        };
+        // A rehearsal PC plays in no time what takes a real one hours.
+        let took = match self.seconds {
+            0..60 => format!("{} on a real PC", takes(self.configurations)),
+            seconds => duration(Duration::from_secs(seconds)),
+        };
+        page.line(dim(format_args!(
+            "{}, {took}; one tweak at a time would have taken about {}, {}.",
+            count(self.configurations, "configuration"),
+            self.one_at_a_time,
+            takes(self.one_at_a_time),
+        )));
+    }
+
     fn show_end(&self, page: &mut Page) {
         let helped = count(self.helped.len(), "tweak");
         match (self.verdict, self.reason, self.trial) {
@@ -159,17 +181,59 @@ impl SiftReport {
     }
 }
 
-fn found_in_words(found: Found) -> String {
+fn played_in_words(played: &PlayedReport) -> String {
+    let sittings = match played.sittings {
+        1 => String::new(),
+        several => format!(" in {several} sittings"),
+    };
+    format!("{:.0} min{sittings}, {}", played.minutes, count(played.segments, "segment"))
+}
+
+/// How it was played, and what that leaves open.
+fn show_play(played: &PlayedReport, page: &mut Page) {
+    let PlayedReport { pairs, pairs_dropped, smallest_effect_percent, settling_s, .. } = played;
+    page.line(dim(format_args!(
+        "{}, each another configuration; {pairs} pairs of opposite ones, {pairs_dropped} dropped.",
+        played_in_words(played)
+    )));
+    page.line(dim(format_args!(
+        "It had to be sure about {smallest_effect_percent:.0} % and more, of what sets in within {settling_s:.0} s."
+    )));
+    match played.unjudged {
+        Some(Unjudged::Capped) => page.line(warn(
+            "Nothing is told: frames were capped too often. Take the limit off, and sift again.",
+        )),
+        Some(Unjudged::TooMuchIsNoPlay | Unjudged::SettlesTooSlowly) => page.line(warn(
+            "Nothing is told: over a quarter of the pairs were menus, loading or pauses.",
+        )),
+        None if !played.is_sorted => page.line(warn(
+            "Not all is sorted after as much play as there may be: a trial of what is unclear tells more.",
+        )),
+        None => {}
+    }
+}
+
+fn found_in_words(found: Found, played: Option<&PlayedReport>) -> String {
     match found {
         Found::Helps => good("helps"),
         Found::Hurts => bad("hurts"),
-        Found::NoEffect => dim("no effect worth having"),
+        Found::NoEffect => dim(match played {
+            None => "no effect worth having".to_owned(),
+            Some(played) => format!("no effect of {:.0} %", played.smallest_effect_percent),
+        }),
         Found::Unclear => warn("unclear"),
     }
 }
 
+/// What of the profile is not sifted.
+fn show_left_out(left_out: &[LeftOut], page: &mut Page) {
+    for LeftOut { used, reasons } in left_out {
+        page.paragraph(2, &dim(format_args!("left out: {used} ({})", reasons.join("; "))));
+    }
+}
+
 /// What was found of each tweak, the most helpful first.
-fn show_tweaks(tweaks: &[FoundTweak], page: &mut Page) {
+fn show_tweaks(tweaks: &[FoundTweak], played: Option<&PlayedReport>, page: &mut Page) {
     let mut in_order: Vec<&FoundTweak> = tweaks.iter().collect();
     in_order.sort_by(|a, b| b.effect_percent.total_cmp(&a.effect_percent));
     let mut table = Table::new(["tweak", ">average FPS", ">interval", ">sure", "found"]);
@@ -187,7 +251,7 @@ fn show_tweaks(tweaks: &[FoundTweak], page: &mut Page) {
                     format!("{:.0} %", 100.0 * tweak.probability)
                 }
             },
-            found_in_words(tweak.found),
+            found_in_words(tweak.found, played),
         ]);
     }
     page.table(table);
@@ -227,15 +291,8 @@ impl View for SiftList {
             page.line("No sifts of this PC yet.");
             return;
         }
-        let mut table = Table::new([
-            ">sift",
-            "begun",
-            "of",
-            "scene",
-            ">tweaks",
-            ">configurations",
-            "came of it",
-        ]);
+        let mut table =
+            Table::new([">sift", "begun", "of", "scene", ">tweaks", "measured", "came of it"]);
         for sift in &self.sifts {
             let came = match (sift.progress, sift.is_given_up, sift.verdict) {
                 (_, true, _) => dim("given up"),
@@ -257,7 +314,10 @@ impl View for SiftList {
                 sift.title.clone(),
                 sift.scene.to_string(),
                 sift.tweak_count.to_string(),
-                sift.configurations.to_string(),
+                match &sift.in_play {
+                    None => count(sift.configurations, "configuration"),
+                    Some(played) => format!("{:.0} min of play", played.minutes),
+                },
                 came,
             ]);
         }
@@ -270,12 +330,9 @@ pub(crate) fn show_beginning(begin: &SiftBeginning<'_>, page: &mut Page) {
     let sifted = begin.sifted;
     let design = &sifted.design;
     page.heading(format_args!("A sift: which of {} matter in {}?", design.title, design.scene));
-    for left_out in &sifted.left_out {
-        page.line(dim(format_args!(
-            "  left out: {} ({})",
-            left_out.used,
-            left_out.reasons.join("; ")
-        )));
+    show_left_out(&design.left_out, page);
+    if let Some(in_play) = &design.in_play {
+        return show_beginning_in_play(begin, in_play, page);
     }
     let each = if design.restarts {
         format!(
@@ -341,4 +398,44 @@ pub(crate) fn show_beginning(begin: &SiftBeginning<'_>, page: &mut Page) {
             ),
         );
     }
+}
+
+/// What a sift in play will do.
+fn show_beginning_in_play(begin: &SiftBeginning<'_>, in_play: &SiftInPlay, page: &mut Page) {
+    let SiftInPlay { play, smallest_effect } = in_play;
+    let tweaks = begin.sifted.design.tweaks.len();
+    let expected = begin.sifted.expected;
+    let mut pairs = vec![
+        ("tweaks", format!("{tweaks}, about half of them on at a time")),
+        (
+            "each segment",
+            format!(
+                "{:.0} s, of which the first {:.0} s are not judged",
+                play.segment_s(0),
+                play.settling_s(0)
+            ),
+        ),
+        ("sure about", format!("{:.0} % and more", 100.0 * smallest_effect.share())),
+        ("then", "a trial in play of what helped; better stays".to_owned()),
+        (
+            "takes",
+            format!(
+                "{} of play at least, {} as most do, {} at most",
+                duration(expected.least),
+                duration(expected.typical),
+                duration(expected.most)
+            ),
+        ),
+    ];
+    if let Some(period) = play.loop_s {
+        pairs.push((
+            "repeats",
+            format!("every {period:.1} s: the same place of two passes is compared"),
+        ));
+    }
+    page.pairs(pairs);
+    if begin.is_simulated {
+        page.line(dim("  Times are those of a real PC; a rehearsal PC plays them at once."));
+    }
+    page.paragraph(2, PLAY_AS_ALWAYS);
 }

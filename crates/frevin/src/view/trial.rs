@@ -188,19 +188,23 @@ fn unjudged_in_words(unjudged: Unjudged) -> &'static str {
     }
 }
 
-/// Why a tweak is not tried in play.
+/// Which tweak is not tried in play, and why.
 pub(crate) fn not_in_play_in_words(found: &NotInPlay) -> String {
+    let (NotInPlay::ActsLater { tweak, .. }
+    | NotInPlay::RemembersLong { tweak, .. }
+    | NotInPlay::NotForSwitching { tweak, .. }) = found;
+    format!("{tweak} {}", why_not_in_play(found))
+}
+
+/// Why a tweak is not tried in play.
+pub(crate) fn why_not_in_play(found: &NotInPlay) -> String {
     match found {
-        NotInPlay::ActsLater { tweak, moment } => {
-            format!("{tweak} acts after {}", with_article(*moment))
+        NotInPlay::ActsLater { moment, .. } => format!("acts after {}", with_article(*moment)),
+        NotInPlay::RemembersLong { reason, .. } => {
+            format!("builds up and wears off over minutes: {reason}")
         }
-        NotInPlay::RemembersLong { tweak, reason } => {
-            format!("{tweak} builds up and wears off over minutes: {reason}")
-        }
-        NotInPlay::NotForSwitching { tweak, address } => {
-            format!(
-                "{tweak} changes {address}, which is not switched every few seconds without harm"
-            )
+        NotInPlay::NotForSwitching { address, .. } => {
+            format!("changes {address}, which is not switched every few seconds without harm")
         }
     }
 }
@@ -404,6 +408,11 @@ pub(crate) fn show_beginning(begin: &Beginning<'_>, page: &mut Page) {
     );
 }
 
+/// What is asked of somebody who plays.
+pub(crate) const PLAY_AS_ALWAYS: &str = "Play as you always do, and leave graphics settings, resolution, window, overlays and recorders alone. You are not \
+     told which state you play in: do not look. Menus, loading and pauses are left out. In between the PC is as it was; \
+     whatever cuts it off, `frevin recover` puts it back.";
+
 /// What a trial in play will do.
 fn show_beginning_in_play(begin: &Beginning<'_>, in_play: &InPlay, page: &mut Page) {
     let design = &begin.designed.design;
@@ -441,12 +450,7 @@ fn show_beginning_in_play(begin: &Beginning<'_>, in_play: &InPlay, page: &mut Pa
     if begin.is_simulated {
         page.line(dim("  Times are those of a real PC; a rehearsal PC plays them at once."));
     }
-    page.paragraph(
-        2,
-        "Play as you always do, and leave graphics settings, resolution, window, overlays and recorders alone. You are not \
-         told which state you play in: do not look. Menus, loading and pauses are left out. In between the PC is as it was; \
-         whatever cuts it off, `frevin recover` puts it back.",
-    );
+    page.paragraph(2, PLAY_AS_ALWAYS);
 }
 
 fn policy_in_words(question: Question, keep: KeepPolicy) -> &'static str {

@@ -26,6 +26,7 @@ fn design(seed: u64, restarts: bool) -> SiftDesign {
         title: "p@1".to_owned(),
         revision: None,
         tweaks: (0..6).map(tweak).collect(),
+        left_out: Vec::new(),
         exclusive: vec![vec![2, 3]],
         needs: vec![(4, 5)],
         others: StateDigest::new("d"),
@@ -42,6 +43,7 @@ fn design(seed: u64, restarts: bool) -> SiftDesign {
         trial_pairs: 12,
         keep: KeepPolicy::Better,
         on_battery: false,
+        in_play: None,
     }
 }
 
@@ -146,7 +148,9 @@ fn run(
                 let (verdict, ending) = pc.trial_ended.unzip();
                 SiftEvent::Ended { verdict, ending }
             }
-            SiftAction::Blocked | SiftAction::Nothing => panic!("{action:?}"),
+            SiftAction::Play { .. } | SiftAction::Blocked | SiftAction::Nothing => {
+                panic!("{action:?}")
+            }
         };
         if cut != Cut::BeforeAcknowledged {
             events.push(done);
@@ -171,7 +175,7 @@ proptest! {
         let again = Sift::replay(design.clone(), &run(&design, &mut cut, &mut cuts.into_iter())).unwrap();
         prop_assert_eq!(whole.found(), again.found());
         prop_assert_eq!(whole.ended(), again.ended());
-        prop_assert_eq!(whole.sifting().measurements(), again.sifting().measurements());
+        prop_assert_eq!(whole.rows_sifted().unwrap().measurements(), again.rows_sifted().unwrap().measurements());
         prop_assert_eq!(whole.found()[0].found, Found::Helps);
         prop_assert_eq!(whole.found()[1].found, Found::Hurts);
         prop_assert!(whole.helping().columns().contains(&0));

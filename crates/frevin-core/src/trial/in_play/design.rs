@@ -123,6 +123,18 @@ impl InPlay {
         }
     }
 
+    /// The number of a segment's pair in its sitting, in the order in which their first segments are played.
+    pub(crate) fn pair_number(&self, segment: usize, doubled: u32) -> usize {
+        let (first, _) = self.partner(segment, doubled);
+        match self.loop_s {
+            None => first / 2,
+            Some(period) => {
+                let a_loop = self.segments_a_loop(period, self.settling_s(doubled));
+                first / (2 * a_loop) * a_loop + first % a_loop
+            }
+        }
+    }
+
     /// The state of a segment of a sitting: an independent coin for every pair says which of the two comes first.
     pub fn arm(&self, seed: u64, sitting: usize, segment: usize, doubled: u32) -> Arm {
         let (first, _) = self.partner(segment, doubled);
@@ -175,6 +187,9 @@ mod tests {
         assert_eq!(design.partner(0, 0), (0, 6));
         assert_eq!(design.partner(8, 0), (2, 8));
         assert_eq!(design.partner(12, 0), (12, 18));
+        assert_eq!([0, 5, 6, 11, 12, 23].map(|at| design.pair_number(at, 0)), [0, 5, 0, 5, 6, 11]);
+        let neighbours = played(Settling::Tested, None);
+        assert_eq!([0, 1, 2, 7].map(|at| neighbours.pair_number(at, 0)), [0, 0, 1, 3]);
         assert!(!design.loop_is_too_short());
         assert!(played(Settling::Tested, Some(5.9)).loop_is_too_short());
         assert_eq!(played(Settling::Tested, Some(6.5)).segment_s(0), 6.5);

@@ -61,10 +61,12 @@ const SETTLING_BOUND: f64 = 2.58;
 const MOST_DOUBLED: u32 = 2;
 
 /// A pair of segments, with those around it.
-struct Played<'a> {
-    first: &'a Segment,
-    second: &'a Segment,
-    neighbours: Option<(&'a SegmentFrames, Arm, &'a SegmentFrames, Arm)>,
+pub(crate) struct PlayedPair<'a> {
+    /// Its number in its sitting.
+    pub(crate) number: usize,
+    pub(crate) first: &'a Segment,
+    pub(crate) second: &'a Segment,
+    pub(crate) neighbours: Option<(&'a SegmentFrames, Arm, &'a SegmentFrames, Arm)>,
 }
 
 /// The segments of a sitting, in the order in which they were played.
@@ -190,7 +192,7 @@ fn judge_level(
 
 /// Whether too many of the pairs were dropped: at the end more than a quarter, before it so many that a quarter cannot be
 /// all that will be.
-fn are_too_many(dropped: usize, played: usize, is_end: bool) -> bool {
+pub(crate) fn are_too_many(dropped: usize, played: usize, is_end: bool) -> bool {
     let (dropped, n) = (dropped as f64, played as f64);
     let slack = CLEARLY * (n * MAY_BE_DROPPED * (1.0 - MAY_BE_DROPPED)).sqrt();
     let most = n * MAY_BE_DROPPED + if is_end { 0.0 } else { slack };
@@ -199,12 +201,12 @@ fn are_too_many(dropped: usize, played: usize, is_end: bool) -> bool {
 
 /// The pairs of a sitting of which both segments were played; the last one waits for the segment after it, unless the
 /// sitting is over.
-fn pairs_of<'a>(
+pub(crate) fn pairs_of<'a>(
     design: &'a InPlay,
     doubled: u32,
     segments: &'a [Segment],
     is_whole: bool,
-) -> impl Iterator<Item = Played<'a>> {
+) -> impl Iterator<Item = PlayedPair<'a>> {
     let is_loop = design.loop_s.is_some();
     let firsts = (0..segments.len()).filter(move |at| design.partner(*at, doubled).0 == *at);
     firsts.filter_map(move |first| {
@@ -220,7 +222,8 @@ fn pairs_of<'a>(
             Some((frames.0, before.arm, frames.1, after.arm))
         };
         let neighbours = if is_loop { None } else { around() };
-        is_known.then_some(Played { first: pair.0, second: pair.1, neighbours })
+        let number = design.pair_number(first, doubled);
+        is_known.then_some(PlayedPair { number, first: pair.0, second: pair.1, neighbours })
     })
 }
 

@@ -39,30 +39,32 @@ pub enum NotInPlay {
 /// # Errors
 /// Each tweak that cannot, with why.
 pub fn settling(catalogue: &Catalogue, wishes: &[Wish]) -> Result<Settling, Vec<NotInPlay>> {
-    let mut found = Vec::new();
-    let mut slowest = Some(0.0_f64);
-    for wish in wishes {
-        let tweak = wish.used.tweak.clone();
-        let definition = catalogue.get(&tweak);
-        if let Some(reason) = definition.and_then(|tweak| tweak.long_memory.clone()) {
-            found.push(NotInPlay::RemembersLong { tweak: tweak.clone(), reason });
-        }
-        let late = wish.settings.iter().find(|one| one.takes_effect != TakesEffect::Now);
-        if let Some(wanted) = late {
-            let moment = wanted.takes_effect;
-            found.push(NotInPlay::ActsLater { tweak: tweak.clone(), moment });
-        }
-        if let Some(wanted) = wish.settings.iter().find(|one| !may_be_switched(&one.address)) {
-            let address = wanted.address.clone();
-            found.push(NotInPlay::NotForSwitching { tweak: tweak.clone(), address });
-        }
-        let felt = definition.and_then(|tweak| tweak.felt_within_seconds);
-        slowest = slowest.zip(felt).map(|(slowest, felt)| slowest.max(felt));
-    }
+    let found: Vec<NotInPlay> = wishes.iter().flat_map(|wish| why_not(catalogue, wish)).collect();
     if !found.is_empty() {
         return Err(found);
     }
+    let felt = |wish: &Wish| catalogue.get(&wish.used.tweak)?.felt_within_seconds;
+    let slowest = wishes.iter().try_fold(0.0_f64, |slowest, wish| Some(slowest.max(felt(wish)?)));
     Ok(slowest.map_or(Settling::Tested, |felt_within_s| Settling::Declared { felt_within_s }))
+}
+
+/// Why a wish cannot be tried in play; nothing where it can.
+pub fn why_not(catalogue: &Catalogue, wish: &Wish) -> Vec<NotInPlay> {
+    let mut found = Vec::new();
+    let tweak = &wish.used.tweak;
+    if let Some(reason) = catalogue.get(tweak).and_then(|tweak| tweak.long_memory.clone()) {
+        found.push(NotInPlay::RemembersLong { tweak: tweak.clone(), reason });
+    }
+    let late = wish.settings.iter().find(|one| one.takes_effect != TakesEffect::Now);
+    if let Some(wanted) = late {
+        let moment = wanted.takes_effect;
+        found.push(NotInPlay::ActsLater { tweak: tweak.clone(), moment });
+    }
+    if let Some(wanted) = wish.settings.iter().find(|one| !may_be_switched(&one.address)) {
+        let address = wanted.address.clone();
+        found.push(NotInPlay::NotForSwitching { tweak: tweak.clone(), address });
+    }
+    found
 }
 
 /// Whether a setting is switched some hundred times in an hour without harm: values that programs read when they want

@@ -9,7 +9,12 @@ const FIVE: SmallestEffect = SmallestEffect::FivePercent;
 
 /// Over many made-up PCs: pairs on average, the share of PCs whose effects that matter are all found with their sign, and
 /// the share with any effect of 0 flagged.
-fn rates(columns: usize, deviation: f64, smallest_effect: SmallestEffect, matters: bool) -> [f64; 3] {
+fn rates(
+    columns: usize,
+    deviation: f64,
+    smallest_effect: SmallestEffect,
+    matters: bool,
+) -> [f64; 3] {
     const SIFTS: u64 = 120;
     let ranges = match smallest_effect {
         SmallestEffect::FivePercent => ((0.03, 0.10), (0.02, 0.08)),
@@ -54,7 +59,12 @@ fn the_studys_rates_are_reproduced() {
 }
 
 /// Pairs of a game whose segments hold what `content` gives, beside effects; for so many pairs, or until it is sorted.
-fn played(effects: &[f64], pairs: usize, seed: u64, mut content: impl FnMut() -> f64) -> PairSifting {
+fn played(
+    effects: &[f64],
+    pairs: usize,
+    seed: u64,
+    mut content: impl FnMut() -> f64,
+) -> PairSifting {
     let rule = PairRule { seed, smallest_effect: FIVE };
     let mut sifting = PairSifting::new(effects.len(), rule).unwrap();
     let mut coins = Pcg64::seed_from_u64(!seed);

@@ -7,11 +7,13 @@ use frevin_core::ids::SceneName;
 use frevin_core::preview::{LeftOut, Plan, Wish};
 use frevin_core::setting::{Address, ObjectKind, PowerSource, TakesEffect, protection};
 use frevin_core::sift::{
-    Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, Sift, SiftDesign,
-    SiftProgress, SiftRule, SiftedTweak, USUAL_ROW_SPREAD, columns,
+    Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, NotBeside, Sift,
+    SiftDesign, SiftInPlay, SiftProgress, SiftRule, SiftedTweak, Sifting, SmallestEffect,
+    USUAL_ROW_SPREAD, columns, independent,
 };
+use frevin_core::trial::in_play::{LEAD_IN_S, MOST_PLAY_S, Settling, why_not};
 use frevin_core::trial::{KeepPolicy, Pace};
-use frevin_core::tweak::{Risk, TweakId};
+use frevin_core::tweak::{Catalogue, Risk, TweakId};
 use frevin_core::verdict::LARGEST_PAIR_COUNTS;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::Pc;
@@ -20,8 +22,9 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::apply::{Order, make_plan};
 use crate::operations::target::{Named, Target, Unsaved, load, resolve};
-use crate::operations::trial::pace;
+use crate::operations::trial::{AskedInPlay, in_play, pace};
 use crate::operations::waiting::waiting;
+use crate::view::trial::why_not_in_play as in_words;
 
 /// The pairs of the trial at the end, where no budget says otherwise.
 const TRIAL_PAIRS: usize = 12;
@@ -45,12 +48,22 @@ pub(crate) struct SiftRequest {
     pub(crate) restarts_by_itself: bool,
     /// Whether each run starts what is measured anew.
     pub(crate) runs_start_program: bool,
+    /// How it is to be played, where it is a sift in play.
+    pub(crate) in_play: Option<AskedSiftInPlay>,
+}
+
+/// How a sift in play is to be played.
+#[derive(Debug, Clone)]
+pub(crate) struct AskedSiftInPlay {
+    pub(crate) play: AskedInPlay,
+    pub(crate) smallest_effect: SmallestEffect,
+    /// Of tweaks that exclude each other, those that are sifted.
+    pub(crate) preferred: BTreeSet<TweakId>,
 }
 
 /// A sift as it would be.
 pub(crate) struct SiftedDesign {
     pub(crate) design: SiftDesign,
-    pub(crate) left_out: Vec<LeftOut>,
     /// Tweaks for experts that nobody agreed to yet.
     pub(crate) experts_unasked: Vec<TweakId>,
     pub(crate) starts_before_rows: usize,
@@ -115,9 +128,21 @@ pub(super) fn times(
     sift: &Sift,
 ) -> Result<(Duration, Duration), Failure> {
     let design = &record.design;
+    if let Some(played) = sift.played() {
+        let segment = design.in_play.as_ref().map_or(0.0, |in_play| in_play.play.segment_s(0));
+        let trial = Duration::from_secs_f64(MOST_PLAY_S);
+        let left = Duration::from_secs_f64((MOST_PLAY_S - played.played_s()).max(0.0));
+        let still = match sift.progress() {
+            SiftProgress::Introducing | SiftProgress::Measuring => left + trial,
+            SiftProgress::Decided | SiftProgress::InTrial => trial,
+            SiftProgress::GivenUp | SiftProgress::Ended => Duration::ZERO,
+        };
+        return Ok((Duration::from_secs_f64(segment), still));
+    }
     let pace = pace(&ledger.trials(&record.pc)?, design.run_seconds);
     let pace = SiftPace::of(pace, design.restarts, design.runs);
-    let rows = design.rule.most_rows.saturating_sub(sift.sifting().rows_measured());
+    let measured = sift.rows_sifted().map_or(0, Sifting::rows_measured);
+    let rows = design.rule.most_rows.saturating_sub(measured);
     let still = match sift.progress() {
         SiftProgress::Introducing | SiftProgress::Measuring => {
             pace.takes(0, rows, design.trial_pairs)
@@ -154,6 +179,12 @@ pub(crate) fn design(
             left_out.push(LeftOut { used: wish.used, reasons });
             continue;
         }
+        if request.in_play.is_some()
+            && let Some(reason) = why_not_in_play(&catalogue, &wish)
+        {
+            left_out.push(LeftOut { used: wish.used, reasons: vec![reason] });
+            continue;
+        }
         match column_of(pc, ledger, &wish)? {
             Ok(plan) => {
                 plans.push(plan);
@@ -166,7 +197,16 @@ pub(crate) fn design(
             Err(reason) => left_out.push(LeftOut { used: wish.used, reasons: vec![reason] }),
         }
     }
-    let Columns { tweaks, exclusive, needs } = columns(candidates);
+    let mut columns = columns(candidates);
+    if let Some(asked) = &request.in_play {
+        let (tweaks, others) = independent(columns, &asked.preferred);
+        left_out.extend(others.into_iter().map(|(tweak, why)| LeftOut {
+            used: tweak.wish.used,
+            reasons: vec![not_beside_in_words(&why)],
+        }));
+        columns = Columns { tweaks, exclusive: Vec::new(), needs: Vec::new() };
+    }
+    let Columns { tweaks, exclusive, needs } = columns;
     refuse_count(tweaks.len(), &left_out)?;
     let felt_late = |moment: TakesEffect| match moment {
         TakesEffect::Now => false,
@@ -178,7 +218,19 @@ pub(crate) fn design(
     };
     let waits = waiting(pc, ledger)?;
     let moments = plans.iter().flat_map(Plan::writes).map(|step| step.takes_effect);
-    let restarts = moments.chain(waits.iter().map(|waiting| waiting.waits_for)).any(felt_late);
+    let restarts = request.in_play.is_none()
+        && moments.chain(waits.iter().map(|waiting| waiting.waits_for)).any(felt_late);
+    let in_play = match &request.in_play {
+        None => None,
+        Some(asked) => {
+            let felt = |tweak: &SiftedTweak| {
+                catalogue.get(&tweak.wish.used.tweak).and_then(|tweak| tweak.felt_within_seconds)
+            };
+            let felt_within_s = tweaks.iter().filter_map(felt).fold(0.0, f64::max);
+            let play = in_play(&facts, Settling::Declared { felt_within_s }, &asked.play)?;
+            Some(SiftInPlay { play, smallest_effect: asked.smallest_effect })
+        }
+    };
     let (profile, _) = load(&request.profile, &catalogue, ledger, Unsaved::Refused)?;
     let scene = request.scene.clone().or(profile.scene).ok_or_else(|| {
         Failure::new(Kind::Usage, "say what is to be measured: --scene NAME")
@@ -189,6 +241,7 @@ pub(crate) fn design(
         title,
         revision,
         tweaks,
+        left_out,
         exclusive,
         needs,
         others: ledger.layers(&pc.identity().id)?.digest(),
@@ -209,6 +262,7 @@ pub(crate) fn design(
         trial_pairs: TRIAL_PAIRS,
         keep: request.keep,
         on_battery: facts.power_source == PowerSource::Battery,
+        in_play,
     };
     let impossible = |error: frevin_core::sift::FactorsError| {
         Failure::new(Kind::Usage, format!("this profile cannot be sifted: {error}"))
@@ -227,6 +281,10 @@ pub(crate) fn design(
         })?;
         design.trial_pairs = LARGEST_PAIR_COUNTS[0];
     }
+    if design.in_play.is_some() {
+        let expected = expected_in_play(&design);
+        return Ok(SiftedDesign { design, experts_unasked, starts_before_rows: 0, expected });
+    }
     // Of many made-up PCs with 10, 20 and 40 tweaks, sifts took 19, 22 and 24 configurations (docs/measuring.md).
     let typical = (18 + design.tweaks.len() / 6).min(design.rule.most_rows);
     let expected = ExpectedSift {
@@ -234,7 +292,45 @@ pub(crate) fn design(
         typical: pace.takes(starts, typical, design.trial_pairs * 3 / 4),
         most: pace.takes(starts, design.rule.most_rows, design.trial_pairs),
     };
-    Ok(SiftedDesign { design, left_out, experts_unasked, starts_before_rows: starts, expected })
+    Ok(SiftedDesign { design, experts_unasked, starts_before_rows: starts, expected })
+}
+
+/// How long a sift in play takes: at most as long as it may, and as long a trial at its end.
+fn expected_in_play(design: &SiftDesign) -> ExpectedSift {
+    let most = Duration::from_secs_f64(MOST_PLAY_S);
+    let segment_s = design.in_play.as_ref().map_or(0.0, |in_play| in_play.play.segment_s(0));
+    let first_look = (design.tweaks.len() + 4).next_multiple_of(LOOK_EVERY);
+    let least = Duration::from_secs_f64(LEAD_IN_S + 2.0 * segment_s * first_look as f64);
+    // Twice the fewest pairs is what the study has in free play, and a trial of what helped takes a quarter of an hour.
+    ExpectedSift {
+        least,
+        typical: (2 * least).min(most) + Duration::from_secs(15 * 60),
+        most: 2 * most,
+    }
+}
+
+/// Why a tweak is not sifted in play, in words.
+fn why_not_in_play(catalogue: &Catalogue, wish: &Wish) -> Option<String> {
+    let found = why_not(catalogue, wish);
+    let is_declared =
+        catalogue.get(&wish.used.tweak).is_some_and(|tweak| tweak.felt_within_seconds.is_some());
+    match found.first() {
+        Some(first) => Some(format!("it {}", in_words(first))),
+        None if !is_declared => Some(
+            "nothing says how soon it is felt: try it alone, `trial start --in-play`".to_owned(),
+        ),
+        None => None,
+    }
+}
+
+fn not_beside_in_words(why: &NotBeside) -> String {
+    match why {
+        NotBeside::Excludes(other) => {
+            format!("it excludes {other}; --prefer sifts it in its place")
+        }
+        NotBeside::Needs(other) => format!("it does nothing without {other}"),
+        NotBeside::WritesTheSame(other, address) => format!("{other} writes {address} too"),
+    }
 }
 
 fn refuse_count(columns: usize, left_out: &[LeftOut]) -> Result<(), Failure> {
@@ -305,7 +401,7 @@ fn row_variance(
             && (design.runs, design.run_seconds, design.restarts)
                 == (request.runs, request.run_seconds, restarts);
         if is_alike && record.has_ended() {
-            known.extend(record.sift()?.sifting().row_variance());
+            known.extend(record.sift()?.rows_sifted().and_then(Sifting::row_variance));
         }
     }
     Ok((!known.is_empty()).then(|| known.iter().sum::<f64>() / known.len() as f64))

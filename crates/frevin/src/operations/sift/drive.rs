@@ -9,7 +9,7 @@ use frevin_core::layers::{ChangeId, Selection};
 use frevin_core::preview::OnOthers;
 use frevin_core::sift::{
     Configuration, RowFigures, SeenBySift, Sift, SiftAction, SiftDesign, SiftEvent, SiftId,
-    SiftProgress,
+    SiftProgress, Sifting,
 };
 use frevin_core::trial::{
     ArmDesign, Circumstances, Design, Doubt, EarlierTrial, Ending, Question, TrialId, doubts,
@@ -27,6 +27,7 @@ use crate::measure::{DeclaredConditions, VisitPlan, visit};
 use crate::operations::driving::{self, alone, first_held};
 use crate::operations::recover;
 use crate::operations::sign_in::Resumed;
+use crate::operations::sitting::Sat;
 use crate::operations::target::Target;
 use crate::operations::trial::{Driver, Stopped};
 
@@ -37,11 +38,11 @@ const TRIAL_SEED: u64 = 0x5EED;
 
 /// A sift that is gone on with.
 pub(crate) struct SiftDriver<'a> {
-    context: Context,
-    pc: &'a mut dyn Restarts,
-    ledger: &'a mut Ledger,
-    id: SiftId,
-    sift: Sift,
+    pub(super) context: Context,
+    pub(super) pc: &'a mut dyn Restarts,
+    pub(super) ledger: &'a mut Ledger,
+    pub(super) id: SiftId,
+    pub(super) sift: Sift,
     /// Held as long as it is driven.
     _alone: std::fs::File,
 }
@@ -90,10 +91,14 @@ impl<'a> SiftDriver<'a> {
         Ok(self.ledger.sift(self.id)?)
     }
 
-    /// How a run comes about.
-    pub(crate) fn source(&mut self, context: &Context) -> Result<SceneSource, Failure> {
-        let scene = self.sift.design().scene.clone();
-        SceneSource::find(context, &*self.pc, self.ledger, &scene)
+    /// How a run comes about; nothing where it is played.
+    pub(crate) fn source(&mut self, context: &Context) -> Result<Option<SceneSource>, Failure> {
+        let design = self.sift.design();
+        if design.in_play.is_some() {
+            return Ok(None);
+        }
+        let scene = design.scene.clone();
+        SceneSource::find(context, &*self.pc, self.ledger, &scene).map(Some)
     }
 
     /// What it was driven with, and the sift as the ledger keeps it now.
@@ -116,7 +121,8 @@ impl<'a> SiftDriver<'a> {
     }
 
     /// Does what is next until the sift ends or has to wait for its owner.
-    pub(crate) fn drive(&mut self, source: &SceneSource) -> Result<Stopped, Failure> {
+    pub(crate) fn drive(&mut self, source: Option<&SceneSource>) -> Result<Stopped, Failure> {
+        let recorded = || source.ok_or_else(|| Failure::new(Kind::Internal, "it is played"));
         loop {
             let seen = self.seen()?;
             let action = self.sift.next(&seen);
@@ -150,7 +156,14 @@ impl<'a> SiftDriver<'a> {
                 }
                 SiftAction::Measure { row } => {
                     self.write(SiftEvent::Began { action, boot: seen.boot })?;
-                    self.measure(row, source)?;
+                    self.measure(row, recorded()?)?;
+                }
+                SiftAction::Play { sitting } => {
+                    self.write(SiftEvent::Began { action, boot: seen.boot })?;
+                    let sat = self.play(sitting).map_err(|failure| failure.hint(GO_ON))?;
+                    if sat == Sat::Over {
+                        return Ok(Stopped::Resting);
+                    }
                 }
                 SiftAction::BeginTrial => {
                     self.write(SiftEvent::Began { action, boot: seen.boot })?;
@@ -160,7 +173,7 @@ impl<'a> SiftDriver<'a> {
                     let context = self.context.clone();
                     let mut driver = self.trial_driver(trial)?;
                     driver.go_on()?;
-                    match driver.drive(&mut |_| source.make(&context))? {
+                    match driver.drive(&mut |_| recorded()?.make(&context))? {
                         Stopped::Ended => {}
                         stopped => return Ok(stopped),
                     }
@@ -242,7 +255,7 @@ impl<'a> SiftDriver<'a> {
         let state_name = state_name(self.id, row)?;
         self.context.say_on_terminal(format_args!(
             "configuration {} of at most {}, {} tweaks on",
-            self.sift.sifting().measurements() + 1,
+            self.sift.rows_sifted().map_or(0, Sifting::measurements) + 1,
             design.rule.most_rows,
             self.sift.configuration(row).columns().len(),
         ));
@@ -356,7 +369,7 @@ impl<'a> SiftDriver<'a> {
             a: arm(as_it_was.to_owned(), Vec::new()),
             b: arm(format!("what helped of {}", sift.title), sift.wishes(&self.sift.helping())),
             holder: None,
-            in_play: None,
+            in_play: sift.in_play.as_ref().map(|in_play| in_play.play.clone()),
             others: layers.digest(),
             boot: self.pc.boot()?,
             levels: vec![sift.scene.clone()],
@@ -383,7 +396,10 @@ impl<'a> SiftDriver<'a> {
             .filter(|record| record.trial().ended().is_some())
             .map(|record| EarlierTrial { pc: record.pc.clone(), trial: record.trial() })
             .collect();
-        design.histories = histories(&earlier, id, &design);
+        // Bounds of the test in play were worked out without earlier trials.
+        if design.in_play.is_none() {
+            design.histories = histories(&earlier, id, &design);
+        }
         Ok(design)
     }
 

@@ -2,11 +2,12 @@
 
 mod begin;
 mod drive;
+mod in_play;
 mod report;
 
-pub(crate) use begin::{SiftBeginning, SiftRequest, design};
+pub(crate) use begin::{AskedSiftInPlay, SiftBeginning, SiftRequest, design};
 pub(crate) use drive::SiftDriver;
-pub(crate) use report::{SiftList, SiftReport, report};
+pub(crate) use report::{PlayedReport, SiftList, SiftReport, report};
 
 use frevin_core::sift::SiftId;
 use frevin_ledger::{Ledger, SiftRecord};

@@ -3,7 +3,12 @@
 use std::time::Duration;
 
 use frevin_core::ids::SceneName;
-use frevin_core::sift::{FoundTweak, Sift, SiftId, SiftProgress, TogetherFound};
+use frevin_core::preview::LeftOut;
+use frevin_core::sift::{
+    FoundTweak, PlayedSift, Sift, SiftDesign, SiftEvent, SiftId, SiftInPlay, SiftProgress, Sifting,
+    TogetherFound,
+};
+use frevin_core::trial::in_play::Unjudged;
 use frevin_core::trial::{Reason, TrialId};
 use frevin_core::tweak::TweakUse;
 use frevin_core::verdict::Verdict;
@@ -37,6 +42,8 @@ pub(crate) struct SiftReport {
     pub(crate) seconds_a_configuration: u64,
     /// The most that what is still to come takes, in seconds.
     pub(crate) most_seconds_still: u64,
+    /// Tweaks of the profile that are not sifted, with why.
+    pub(crate) left_out: Vec<LeftOut>,
     /// How many tweaks there are.
     pub(crate) tweak_count: usize,
     /// What was found of each tweak; nothing before the end, unless somebody peeks.
@@ -59,6 +66,53 @@ pub(crate) struct SiftReport {
     /// Measurements that were made and do not count.
     pub(crate) voided: usize,
     pub(crate) with_history: bool,
+    /// How it was played, where it is a sift in play.
+    #[serde(flatten)]
+    pub(crate) in_play: Option<PlayedReport>,
+}
+
+/// How a sift in play was played.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct PlayedReport {
+    /// Segments that were played: each is another configuration.
+    pub(crate) segments: usize,
+    pub(crate) pairs: usize,
+    /// Those that do not count: menus, loading, pauses, caps.
+    pub(crate) pairs_dropped: usize,
+    /// Play over all sittings, in minutes.
+    pub(crate) minutes: f64,
+    pub(crate) sittings: usize,
+    /// The smallest effect that it had to be sure about, in percent.
+    pub(crate) smallest_effect_percent: f64,
+    /// Frames so soon after a switch are not judged, in seconds.
+    pub(crate) settling_s: f64,
+    pub(crate) segment_s: f64,
+    /// Whether the content's slope was taken out of pairs.
+    pub(crate) is_detrended: bool,
+    /// Whether all was sure before the time was out.
+    pub(crate) is_sorted: bool,
+    /// Why nothing was found.
+    pub(crate) unjudged: Option<Unjudged>,
+}
+
+impl PlayedReport {
+    fn of(design: &SiftDesign, played: &PlayedSift) -> Option<Self> {
+        let SiftInPlay { play, smallest_effect } = design.in_play.as_ref()?;
+        let (pairs, pairs_dropped) = played.pairs_played();
+        Some(Self {
+            segments: played.segments(),
+            pairs,
+            pairs_dropped,
+            minutes: played.played_s() / 60.0,
+            sittings: played.sittings(),
+            smallest_effect_percent: 100.0 * smallest_effect.share(),
+            settling_s: play.settling_s(0),
+            segment_s: play.segment_s(0),
+            is_detrended: played.sifting().is_detrended(),
+            is_sorted: played.sifting().is_finished(),
+            unjudged: played.unjudged(),
+        })
+    }
 }
 
 /// The sifts of a PC.
@@ -86,7 +140,7 @@ pub(crate) fn report(
         .events
         .iter()
         .rev()
-        .find(|timed| matches!(timed.event, frevin_core::sift::SiftEvent::Measured { .. }))
+        .find(|timed| matches!(timed.event, SiftEvent::Measured { .. } | SiftEvent::Played { .. }))
         .map_or(record.begun_at, |timed| timed.at);
     let took = Duration::try_from(record.begun_at.until(measured_until).unwrap_or_default());
     let helping = sift.helping();
@@ -100,12 +154,14 @@ pub(crate) fn report(
         scene: design.scene.clone(),
         seed: design.rule.seed,
         restarts: design.restarts,
-        configurations: sift.sifting().measurements(),
-        most_configurations: sift.sifting().most_rows(),
+        configurations: sift.rows_sifted().map_or(0, Sifting::measurements),
+        most_configurations: sift.rows_sifted().map_or(0, Sifting::most_rows),
+        in_play: sift.played().and_then(|played| PlayedReport::of(design, played)),
         one_at_a_time: one_at_a_time(design.tweaks.len()),
         seconds: took.map_or(0, |took| took.as_secs()),
         seconds_a_configuration: a_configuration.as_secs(),
         most_seconds_still: still.as_secs(),
+        left_out: design.left_out.clone(),
         tweak_count: design.tweaks.len(),
         tweaks: if shows { sift.found() } else { Vec::new() },
         together: if shows { sift.together() } else { Vec::new() },

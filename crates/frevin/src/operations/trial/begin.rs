@@ -9,7 +9,7 @@ use frevin_core::layers::{ChangeId, Layers, Selection};
 use frevin_core::preview::{LeftOut, Plan, Reason, Wish};
 use frevin_core::profile::{RevisionName, Version};
 use frevin_core::setting::{PowerSource, TakesEffect};
-use frevin_core::trial::in_play::{InPlay, NotInPlay, PlaySource, settling};
+use frevin_core::trial::in_play::{InPlay, NotInPlay, PlaySource, Settling, settling};
 use frevin_core::trial::{
     ArmDesign, Design, EarlierTrial, Expected, KeepPolicy, Pace, Question, Schedule, histories,
     limit_within,
@@ -214,6 +214,15 @@ fn played(
             .details(found.iter().map(each))
             .hint("try it in visits, without --in-play; or a profile without these tweaks")
     })?;
+    in_play(facts, settling, asked)
+}
+
+/// How something that settles so soon is played on a PC.
+pub(crate) fn in_play(
+    facts: &Facts,
+    settling: Settling,
+    asked: &AskedInPlay,
+) -> Result<InPlay, Failure> {
     let AskedInPlay { source, loop_s, sitting_s } = asked.clone();
     let in_play = InPlay {
         settling,

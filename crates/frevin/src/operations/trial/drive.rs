@@ -19,7 +19,6 @@ use frevin_pc::{BroughtAbout, Pc, Restarts};
 use frevin_stats::probes::ProbeStats;
 
 use super::begin::target_of;
-use super::in_play::Sat;
 use super::pace;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -31,6 +30,7 @@ use crate::operations::driving::{self, alone, first_held};
 use crate::operations::network::{Probing, Target as Pinged};
 use crate::operations::recover;
 use crate::operations::sign_in::Resumed;
+use crate::operations::sitting::Sat;
 
 /// Makes the source that the next visit at a graphics level, by its place, is recorded from.
 pub(crate) type Sources<'a> = dyn FnMut(usize) -> Result<Box<dyn FrameSource + 'a>, Failure> + 'a;
