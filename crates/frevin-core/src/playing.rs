@@ -1,14 +1,23 @@
 //! Play: what is held while a game runs, and nothing of it afterwards.
 
+mod memory;
+mod others;
 mod processors;
+mod timer;
 
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+pub use memory::{MemoryState, PurgeRule};
+pub use others::{OtherDue, OthersRule, OthersWatch, ProcessKey, may_be_lowered};
 pub use processors::{LogicalProcessor, ProcessorChoice, ProcessorChoiceError};
+pub use timer::{TimerPeriod, TimerPeriodError};
 
+use crate::ids::SceneName;
 use crate::preview::Wish;
+use crate::trial::in_play::PlaySource;
+use crate::visits::VisitId;
 
 /// The number of a play in its ledger, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -74,12 +83,139 @@ pub struct ProcessHolds {
     pub priority: Option<PriorityClass>,
     /// The processors that it may run on; nothing: all.
     pub processors: Option<ProcessorChoice>,
+    /// Whether it is never run slower to save power.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub unthrottled: bool,
+    /// How long its pages are kept where memory is short; nothing: as they come.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory_priority: Option<MemoryPriority>,
 }
 
+fn is_false(flag: &bool) -> bool {
+    !flag
+}
+
+/// How long pages of a process are kept where memory is short, from least to most. Programs begin with the most.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Serialize,
+    Deserialize,
+    strum::EnumString,
+    strum::IntoStaticStr,
+    strum::VariantNames,
+)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum MemoryPriority {
+    /// They go first.
+    VeryLow,
+    /// They go before most.
+    Low,
+    /// They go before those of most programs.
+    Medium,
+    /// They go a little before those of most programs.
+    BelowNormal,
+    /// As those of most programs.
+    Normal,
+}
+
+/// What is held of the PC beside its settings, as long as the game runs.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PcHolds {
+    /// The period of the system's timer; nothing: as programs ask for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "timer_ms")]
+    pub timer: Option<TimerPeriod>,
+    /// When standby memory is given back; nothing: never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub purge: Option<PurgeRule>,
+    /// When other programs are lowered; nothing: never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub others: Option<OthersRule>,
+}
+
+impl PcHolds {
+    /// Whether nothing of it is held.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// What a process had before something of it was held; nothing of what could not be asked, or is not touched.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ProcessBefore {
+    /// Its priority, as the operating system writes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub priority: Option<i64>,
+    /// The processors that it might run on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub processors: Option<Vec<u32>>,
+    /// What it said of being run slower, as the operating system writes it: what is controlled, and how.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub throttling: Option<(u32, u32)>,
+    /// How long its pages are kept, as the operating system writes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory_priority: Option<u32>,
+}
+
+/// What happened while something was held, in the order in which it did.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum PlayEvent {
+    /// Something of a process of the game is about to be held.
+    Held {
+        /// The process.
+        process: ProcessKey,
+        /// What it had.
+        before: ProcessBefore,
+    },
+    /// Another program is about to be lowered.
+    Lowered {
+        /// The process.
+        process: ProcessKey,
+        /// The name of its file.
+        file: String,
+        /// The share of all processors that it took, in percent.
+        percent: u32,
+        /// What it had.
+        before: ProcessBefore,
+    },
+    /// Another program has again what it had.
+    PutBack {
+        /// The process.
+        process: ProcessKey,
+    },
+    /// The timer was asked to be finer.
+    Timer {
+        /// What was granted; nothing where it was not.
+        #[serde(rename = "granted_ms")]
+        granted: Option<TimerPeriod>,
+        /// Whether it counts for every program, the game too.
+        counts_for_all: bool,
+    },
+    /// Standby memory was given back.
+    Purged {
+        /// Memory before.
+        before: MemoryState,
+        /// Memory after.
+        after: MemoryState,
+    },
+    /// Its frames were recorded.
+    Recorded {
+        /// As this visit.
+        visit: VisitId,
+    },
+}
 impl ProcessHolds {
     /// Whether nothing of the process is touched.
     pub fn is_empty(&self) -> bool {
-        self.priority.is_none() && self.processors.is_none()
+        *self == Self::default()
     }
 }
 
@@ -96,6 +232,24 @@ pub struct PlayPlan {
     pub wishes: Vec<Wish>,
     /// What is held of its process.
     pub process: ProcessHolds,
+    /// What is held of the PC beside its settings.
+    #[serde(default)]
+    pub pc: PcHolds,
+    /// How its frames are recorded; nothing: they are not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recording: Option<PlayRecording>,
+}
+
+/// How the frames of a game are recorded.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlayRecording {
+    /// The scene that stands for playing it as one likes: no other recording is of it.
+    pub scene: SceneName,
+    /// What a rehearsal PC plays: a scene of its own.
+    pub plays: SceneName,
+    /// Where its frames come from.
+    #[serde(flatten)]
+    pub source: PlaySource,
 }
 
 /// Why a play ended.

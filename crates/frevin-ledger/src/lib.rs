@@ -27,7 +27,7 @@ mod visits;
 pub use changes::{Change, ChangeStatus, NewChange, NewStep};
 pub use error::LedgerError;
 pub use history::{Deed, PastOperation};
-pub use plays::PlayRecord;
+pub use plays::{PlayRecord, TimedPlayEvent};
 pub use revisions::Saved;
 pub use rollbacks::{NewBackStep, NewRollback, Rollback, RollbackId};
 pub use seal::SealedPart;

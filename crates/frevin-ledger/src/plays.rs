@@ -2,9 +2,9 @@
 
 use frevin_core::ids::PcId;
 use frevin_core::layers::ChangeId;
-use frevin_core::playing::{PlayEnding, PlayId, PlayPlan};
+use frevin_core::playing::{PlayEnding, PlayEvent, PlayId, PlayPlan};
 use jiff::Timestamp;
-use rusqlite::params;
+use rusqlite::{OptionalExtension as _, params};
 use serde::Serialize;
 
 use crate::error::LedgerError;
@@ -24,6 +24,18 @@ pub struct PlayRecord {
     pub plan: PlayPlan,
     /// When it ended, and why; nothing while it is held.
     pub ended: Option<(Timestamp, PlayEnding)>,
+    /// What happened meanwhile.
+    pub events: Vec<TimedPlayEvent>,
+}
+
+/// Something that happened in a play.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct TimedPlayEvent {
+    /// When, for people.
+    pub at: Timestamp,
+    /// What.
+    #[serde(flatten)]
+    pub event: PlayEvent,
 }
 
 impl Ledger {
@@ -65,12 +77,58 @@ impl Ledger {
         seal::commit(transaction, &[SealedPart::Play(id)])
     }
 
+    /// Writes down what happens in a play, durably.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    pub fn add_play_event(
+        &mut self,
+        id: PlayId,
+        at: Timestamp,
+        event: &PlayEvent,
+    ) -> Result<(), LedgerError> {
+        let transaction = self.begin()?;
+        transaction.execute(
+            "INSERT INTO play_event (play, position, at, event)
+             SELECT ?1, coalesce(max(position) + 1, 0), ?2, ?3 FROM play_event WHERE play = ?1",
+            params![id.0, at.to_string(), store("an event of a play", event)?],
+        )?;
+        seal::commit(transaction, &[SealedPart::Play(id)])
+    }
+
+    fn events_of_play(&self, id: PlayId) -> Result<Vec<TimedPlayEvent>, LedgerError> {
+        let mut statement = self
+            .connection
+            .prepare_cached("SELECT at, event FROM play_event WHERE play = ?1 ORDER BY position")?;
+        let mut rows = statement.query([id.0])?;
+        let mut events = Vec::new();
+        while let Some(row) = rows.next()? {
+            events.push(TimedPlayEvent {
+                at: parse("a time", &row.get::<_, String>("at")?)?,
+                event: restore("an event of a play", &row.get::<_, String>("event")?)?,
+            });
+        }
+        Ok(events)
+    }
+
     /// The plays of a PC, the earliest first.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
     pub fn plays(&self, pc: &PcId) -> Result<Vec<PlayRecord>, LedgerError> {
         self.select_plays("WHERE pc = ?1 ORDER BY id", pc)
+    }
+
+    /// A play; nothing where there is none of that number.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn play(&self, id: PlayId) -> Result<Option<PlayRecord>, LedgerError> {
+        let sql = "SELECT pc FROM play WHERE id = ?1";
+        let pc =
+            self.connection.query_row(sql, [id.0], |row| row.get::<_, String>(0)).optional()?;
+        let Some(pc) = pc else { return Ok(None) };
+        Ok(self.plays(&PcId::new(pc))?.into_iter().find(|play| play.id == id))
     }
 
     /// The plays of a PC that have no end.
@@ -116,12 +174,14 @@ impl Ledger {
                     Some((parse("a time", &at)?, restore("the end of a play", &ending)?))
                 }
             };
+            let id = PlayId(row.get("id")?);
             plays.push(PlayRecord {
-                id: PlayId(row.get("id")?),
+                id,
                 pc: PcId::new(row.get::<_, String>("pc")?),
                 begun_at: parse("a time", &row.get::<_, String>("begun_at")?)?,
                 plan: restore("the plan of a play", &row.get::<_, String>("plan")?)?,
                 ended,
+                events: self.events_of_play(id)?,
             });
         }
         Ok(plays)

@@ -126,6 +126,10 @@ impl SealedPart {
             }
             Self::Play(id) => {
                 digest.rows(connection, "SELECT * FROM play WHERE id = ?1", [id.0])?;
+                if tables_there(connection)?.contains(&"play_event") {
+                    let events = "SELECT * FROM play_event WHERE play = ?1 ORDER BY position";
+                    digest.rows(connection, events, [id.0])?;
+                }
             }
             Self::All => {
                 let seals = "SELECT part, digest FROM seal WHERE part <> 'all' ORDER BY part";
@@ -157,7 +161,7 @@ impl fmt::Display for SealedPart {
 }
 
 /// Every row of these is in a part.
-const SEALED_TABLES: [&str; 12] = [
+const SEALED_TABLES: [&str; 13] = [
     "stack",
     "layer",
     "change",
@@ -170,6 +174,7 @@ const SEALED_TABLES: [&str; 12] = [
     "sift",
     "sift_event",
     "play",
+    "play_event",
 ];
 
 /// Those that there are: an earlier Frevin had fewer. That none is gone is what the seal of the tables
@@ -284,7 +289,12 @@ fn parts_held(connection: &Connection) -> Result<BTreeSet<SealedPart>, LedgerErr
         })?;
     }
     if tables_there(connection)?.contains(&"play") {
-        each("SELECT id FROM play", &|row| Ok(SealedPart::Play(PlayId(row.get(0)?))))?;
+        let has_events = tables_there(connection)?.contains(&"play_event");
+        let ids = match has_events {
+            true => "SELECT id FROM play UNION SELECT play FROM play_event",
+            false => "SELECT id FROM play",
+        };
+        each(ids, &|row| Ok(SealedPart::Play(PlayId(row.get(0)?))))?;
     }
     each("SELECT profile, number FROM revision", &|row| {
         Ok(SealedPart::Revision(row.get(0)?, row.get(1)?))

@@ -34,6 +34,8 @@ pub enum VisitFor {
     Trial(TrialVisit),
     /// A row of a sift.
     Sift(SiftId, usize),
+    /// What was recorded while a game was played as its owner liked.
+    Play(PlayId),
 }
 
 /// A sift about to begin.

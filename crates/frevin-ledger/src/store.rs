@@ -14,7 +14,7 @@ use crate::seal::{self, SealedPart};
 /// The name of the ledger's file in Frevin's home.
 const FILE: &str = "ledger.sqlite3";
 /// The schema that this Frevin writes: how many migrations there are.
-const SCHEMA: i64 = 8;
+const SCHEMA: i64 = 9;
 
 /// An opened ledger.
 #[derive(Debug)]
@@ -147,6 +147,7 @@ impl Ledger {
             M::up_with_hook(include_str!("schema/6.sql"), renew_seals),
             M::up_with_hook(include_str!("schema/7.sql"), renew_seals),
             M::up_with_hook(include_str!("schema/8.sql"), renew_seals),
+            M::up_with_hook(include_str!("schema/9.sql"), renew_seals),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {

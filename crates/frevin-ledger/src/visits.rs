@@ -2,6 +2,7 @@
 
 use frevin_core::environment::BeforeAndAfter;
 use frevin_core::ids::{BootId, OperationId, PcId, SceneName, StateDigest, StateName};
+use frevin_core::playing::PlayId;
 use frevin_core::visits::{
     InForce, Run, RunId, RunSource, VisitContext, VisitId, VisitRecord, VisitStatus,
 };
@@ -69,7 +70,7 @@ pub struct VisitFilter {
     pub scene: Option<SceneName>,
     /// Only of states with this label.
     pub state_name: Option<StateName>,
-    /// Only those that the owner made, and no trial and no sift.
+    /// Only those that the owner made: of no trial, no sift and no play.
     pub is_the_owners: bool,
 }
 
@@ -108,16 +109,17 @@ impl Ledger {
         let transaction = self.begin()?;
         let operation =
             operations::begin(&transaction, OperationKind::Visit, visit.pc, visit.boot, visit.at)?;
-        let (trial, sift) = match visit.made_for {
-            None => (None, None),
-            Some(VisitFor::Trial(of)) => (Some(of), None),
-            Some(VisitFor::Sift(sift, row)) => (None, Some((sift, row))),
+        let (trial, sift, play) = match visit.made_for {
+            None => (None, None, None),
+            Some(VisitFor::Trial(of)) => (Some(of), None, None),
+            Some(VisitFor::Sift(sift, row)) => (None, Some((sift, row)), None),
+            Some(VisitFor::Play(play)) => (None, None, Some(play)),
         };
         let state = visit.in_force.map(|state| insert_state(&transaction, state)).transpose()?;
         transaction.execute(
             "INSERT INTO visit (scene, pc, state_name, recorded_at, tweaks, operation, state, status, context,
-                                trial, trial_pair, trial_arm, sift, sift_row)
-             VALUES (?1, ?2, ?3, ?4, '[]', ?5, ?6, 'begun', ?7, ?8, ?9, ?10, ?11, ?12)",
+                                trial, trial_pair, trial_arm, sift, sift_row, play)
+             VALUES (?1, ?2, ?3, ?4, '[]', ?5, ?6, 'begun', ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
             params![
                 visit.scene.as_str(),
                 visit.pc.map(PcId::as_str),
@@ -131,6 +133,7 @@ impl Ledger {
                 trial.map(|of| <&str>::from(of.arm)),
                 sift.map(|(sift, _)| sift.0),
                 sift.map(|(_, row)| i64::try_from(row).unwrap_or(i64::MAX)),
+                play.map(|play| play.0),
             ],
         )?;
         let id = VisitId(transaction.last_insert_rowid());
@@ -277,7 +280,7 @@ impl Ledger {
         let state_name = filter.state_name.as_ref().map(StateName::as_str);
         self.select_visits(
             "WHERE (?1 IS NULL OR scene = ?1) AND (?2 IS NULL OR state_name = ?2)
-             AND (NOT ?3 OR (visit.trial IS NULL AND visit.sift IS NULL))
+             AND (NOT ?3 OR (visit.trial IS NULL AND visit.sift IS NULL AND visit.play IS NULL))
              ORDER BY visit.operation",
             params![scene, state_name, filter.is_the_owners],
         )
@@ -299,7 +302,7 @@ impl Ledger {
     ) -> Result<Vec<VisitRecord>, LedgerError> {
         let mut statement = self.connection.prepare(&format!(
             "SELECT visit.id, operation, scene, pc, state_name, recorded_at, status, void_reason, digest,
-                    uses, context, surroundings
+                    uses, context, surroundings, visit.play
              FROM visit LEFT JOIN state ON state.id = visit.state {condition}"
         ))?;
         let mut rows = statement.query(parameters)?;
@@ -493,6 +496,7 @@ fn visit_of(row: &Row<'_>) -> Result<VisitRecord, LedgerError> {
     };
     Ok(VisitRecord {
         id: VisitId(row.get("id")?),
+        of_play: row.get::<_, Option<i64>>("play")?.map(PlayId),
         operation: OperationId(row.get("operation")?),
         scene: parse("a scene's name", &row.get::<_, String>("scene")?)?,
         pc: row.get::<_, Option<String>>("pc")?.map(PcId::new),

@@ -674,7 +674,10 @@ fn a_new_ledger_is_opened_by_many_at_once() {
 
 #[test]
 fn a_play_is_open_until_its_end_is_written_and_its_plan_never_changes() {
-    use frevin_core::playing::{GameStart, PlayEnding, PlayPlan, PriorityClass, ProcessHolds};
+    use frevin_core::playing::{
+        GameStart, PcHolds, PlayEnding, PlayEvent, PlayId, PlayPlan, PriorityClass, ProcessBefore,
+        ProcessHolds, ProcessKey,
+    };
     let home = tempfile::tempdir().unwrap();
     let mut ledger = Ledger::open(home.path()).unwrap();
     let plan = PlayPlan {
@@ -685,12 +688,23 @@ fn a_play_is_open_until_its_end_is_written_and_its_plan_never_changes() {
         process: ProcessHolds {
             priority: Some(PriorityClass::AboveNormal),
             processors: Some("0-3".parse().unwrap()),
+            ..ProcessHolds::default()
         },
+        pc: PcHolds { timer: Some("0.5".parse().unwrap()), ..PcHolds::default() },
+        recording: None,
     };
     let id = ledger.begin_play(&pc(), now(), &plan).unwrap();
     let open = ledger.open_plays(&pc()).unwrap();
     assert_eq!((open.len(), &open[0].plan, open[0].ended), (1, &plan, None));
     assert!(ledger.open_plays(&PcId::new("another")).unwrap().is_empty());
+    let process = ProcessKey { id: 7, made: 70 };
+    let before = ProcessBefore { priority: Some(-3), ..ProcessBefore::default() };
+    let held = PlayEvent::Held { process, before };
+    ledger.add_play_event(id, now(), &held).unwrap();
+    ledger.add_play_event(id, now(), &PlayEvent::PutBack { process }).unwrap();
+    let events = ledger.play(id).unwrap().unwrap().events;
+    assert_eq!((events.len(), &events[0].event), (2, &held));
+    assert_eq!(ledger.play(PlayId(99)).unwrap(), None);
     // A change that was carried out for it is found by it.
     let steps = [step(State::Absent, dword(1))];
     let new: Vec<NewStep> =

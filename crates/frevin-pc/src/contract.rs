@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use frevin_core::environment::Environment;
 use frevin_core::facts::{Facts, Guard};
 use frevin_core::ids::{BootId, PcId};
+use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::setting::{Address, CleanPlace, KeyPath, State, TakesEffect, WinName};
 use frevin_core::waiting::Start;
 use serde::{Deserialize, Serialize};
@@ -140,6 +141,24 @@ pub trait Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn processor_mhz(&self) -> Result<Option<f64>, PcError>;
+
+    /// How memory is used; nothing where the PC does not tell, or not this process.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn memory(&self) -> Result<Option<MemoryState>, PcError>;
+
+    /// Gives back what is kept in memory of files that were read before. No setting moves, and no lock is needed.
+    ///
+    /// # Errors
+    /// Where the PC does not allow it.
+    fn purge_standby(&mut self) -> Result<(), PcError>;
+
+    /// Asks for a period of the system's timer, which ends with this process, and gives what was granted.
+    ///
+    /// # Errors
+    /// Where the PC does not allow it.
+    fn ask_for_timer(&mut self, period: TimerPeriod) -> Result<TimerPeriod, PcError>;
 
     /// The names of a registry key's values; none where there is no such key.
     ///

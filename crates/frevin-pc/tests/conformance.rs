@@ -6,6 +6,7 @@ use std::cell::Cell;
 
 use frevin_core::facts::Facts;
 use frevin_core::ids::{BootId, StartId};
+use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::setting::{
     Address, CleanPlace, KeyPath, RegistryData, State, TakesEffect, Value, WinName,
 };
@@ -159,6 +160,18 @@ impl Pc for Saboteur {
 
     fn processor_mhz(&self) -> Result<Option<f64>, PcError> {
         self.pc.processor_mhz()
+    }
+
+    fn memory(&self) -> Result<Option<MemoryState>, PcError> {
+        self.pc.memory()
+    }
+
+    fn purge_standby(&mut self) -> Result<(), PcError> {
+        self.pc.purge_standby()
+    }
+
+    fn ask_for_timer(&mut self, period: TimerPeriod) -> Result<TimerPeriod, PcError> {
+        self.pc.ask_for_timer(period)
     }
 
     fn addresses(&self) -> Result<Vec<Address>, PcError> {

@@ -15,6 +15,7 @@ mod facts;
 mod features;
 mod files;
 mod folders;
+mod for_games;
 pub mod game_process;
 mod graphics_use;
 mod health;
@@ -82,6 +83,7 @@ fn apis() -> Apis {
         facts: Box::new(facts::Hardware),
         health: Box::new(health::Health),
         graphics_use: Box::new(graphics_use::GraphicsUse),
+        for_games: Box::new(for_games::ForGames),
         starts: Box::new(starts::Starts),
         system: Box::new(system::ThisPc),
         replace_file: files::replace_file,

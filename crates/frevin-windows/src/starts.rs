@@ -1,6 +1,7 @@
 //! What runs since when.
 
 use std::ffi::c_void;
+use std::time::Duration;
 
 use windows::Win32::Devices::DeviceAndDriverInstallation::{
     CM_LOCATE_DEVNODE_NORMAL, CM_Locate_DevNodeW, CR_SUCCESS,
@@ -40,7 +41,8 @@ const SESSION_INFO_BYTES: usize = 216;
 const LAST_ARRIVAL: DEVPROPKEY =
     DEVPROPKEY { fmtid: GUID::from_u128(0x83da6326_97a6_4088_9453_a1923f573b29), pid: 102 };
 
-fn created(id: u32) -> Option<u64> {
+/// When a process was made, and the processor time that it has had.
+fn times(id: u32) -> Option<(u64, Duration)> {
     // SAFETY: the right to ask about it is all that is asked for.
     let process =
         Handle(unsafe { OpenProcess(PROCESS_QUERY_LIMITED_INFORMATION, false, id) }.ok()?);
@@ -56,7 +58,9 @@ fn created(id: u32) -> Option<u64> {
         )
     }
     .ok()?;
-    Some(moment(created))
+    // In units of a ten-millionth of a second.
+    let had = (moment(kernel) + moment(user)).saturating_mul(100);
+    Some((moment(created), Duration::from_nanos(had)))
 }
 
 fn moment(time: FILETIME) -> u64 {
@@ -76,7 +80,8 @@ pub(crate) fn with_parents() -> Result<Vec<ProcessSeen>, OsError> {
     while next.is_ok() {
         let (id, file) = (entry.th32ProcessID, text(&entry.szExeFile));
         let parent = entry.th32ParentProcessID;
-        found.push(ProcessSeen { id, parent, file, created: created(id) });
+        let (created, processor_time) = times(id).unzip();
+        found.push(ProcessSeen { id, parent, file, created, processor_time });
         // SAFETY: as above.
         next = unsafe { Process32NextW(snapshot.0, &raw mut entry) };
     }

@@ -1,8 +1,8 @@
 //! This PC, this user and this process.
 
 use windows::Win32::Foundation::{
-    CloseHandle, ERROR_ACCESS_DENIED, HANDLE, HLOCAL, LUID, LocalFree, WAIT_ABANDONED,
-    WAIT_OBJECT_0,
+    CloseHandle, ERROR_ACCESS_DENIED, ERROR_NOT_ALL_ASSIGNED, GetLastError, HANDLE, HLOCAL, LUID,
+    LocalFree, WAIT_ABANDONED, WAIT_OBJECT_0,
 };
 use windows::Win32::Security::Authorization::ConvertSidToStringSidW;
 use windows::Win32::Security::{
@@ -126,6 +126,11 @@ impl Drop for Turn {
 
 /// Gives this process the right to restart the PC, which its user has and processes do not use by themselves.
 fn allow_shutdown() -> Result<(), OsError> {
+    enable_privilege(SE_SHUTDOWN_NAME).map(drop)
+}
+
+/// Switches a right on that a user has and processes do not use by themselves; whether it has it.
+pub(crate) fn enable_privilege(name: PCWSTR) -> Result<bool, OsError> {
     let mut token = HANDLE::default();
     let access = TOKEN_ADJUST_PRIVILEGES | TOKEN_QUERY;
     // SAFETY: the process is this one, and the handle is written to a place of its own.
@@ -134,7 +139,7 @@ fn allow_shutdown() -> Result<(), OsError> {
     let token = Handle(token);
     let mut luid = LUID::default();
     // SAFETY: the name is a constant, and the number is written to a place of its own.
-    unsafe { LookupPrivilegeValueW(PCWSTR::null(), SE_SHUTDOWN_NAME, &raw mut luid) }
+    unsafe { LookupPrivilegeValueW(PCWSTR::null(), name, &raw mut luid) }
         .map_err(failed("LookupPrivilegeValueW"))?;
     let wanted = TOKEN_PRIVILEGES {
         PrivilegeCount: 1,
@@ -142,7 +147,9 @@ fn allow_shutdown() -> Result<(), OsError> {
     };
     // SAFETY: the token is open, and the structure holds as many privileges as it says.
     unsafe { AdjustTokenPrivileges(token.0, false, Some(&raw const wanted), 0, None, None) }
-        .map_err(failed("AdjustTokenPrivileges"))
+        .map_err(failed("AdjustTokenPrivileges"))?;
+    // SAFETY: it reads what the call before left, which succeeds where it gave nothing too.
+    Ok(unsafe { GetLastError() } != ERROR_NOT_ALL_ASSIGNED)
 }
 
 /// Starts this program again with an administrator's rights, which Windows asks its user for.

@@ -4,7 +4,7 @@ use toml::Value as Toml;
 
 use super::{Pack, PlainSetting};
 use crate::plain_text::in_one_line;
-use crate::profile::{Entry, Profile, ProfileName};
+use crate::profile::{Entry, Playing, Profile, ProfileName};
 use crate::setting::{Address, RegistryPart, State, Value};
 use crate::tweak::{Arguments, TweakId, written};
 
@@ -33,6 +33,7 @@ pub fn documents(name: &ProfileName, pack: &Pack) -> PackDocuments {
             builds_on: Vec::new(),
             without: Vec::new(),
             while_playing: Vec::new(),
+            playing: Playing::default(),
             entries: pack
                 .recognised
                 .iter()

@@ -8,6 +8,7 @@ use serde::Deserialize;
 use serde_json::json;
 use toml::Spanned;
 
+use super::playing::{Playing, PlayingDocument};
 use super::revision::RevisionName;
 use crate::document::{BadDocument, Problem, nearest};
 use crate::expression::Expression;
@@ -52,6 +53,8 @@ pub struct Profile {
     pub entries: Vec<Entry>,
     /// Tweaks that are held only while a game runs.
     pub while_playing: Vec<Entry>,
+    /// What is held then of the game's process and around it.
+    pub playing: Playing,
 }
 
 /// A profile that another builds on.
@@ -90,6 +93,7 @@ struct Document {
     tweaks: Vec<Spanned<EntryDocument>>,
     #[serde(default)]
     while_playing: Vec<Spanned<EntryDocument>>,
+    playing: Option<PlayingDocument>,
     /// Definitions of own tweaks that came along. Whoever takes the document in has added them to the
     /// catalogue by now, or the tweaks are unknown.
     #[serde(default, rename = "definitions")]
@@ -179,8 +183,17 @@ impl Reader<'_> {
         self.wanted.clear();
         let playing = document.while_playing.into_iter();
         let while_playing: Vec<Entry> = playing.filter_map(|entry| self.entry(entry)).collect();
-        let purpose = document.purpose;
-        Some(Profile { name: name?, purpose, scene, builds_on, without, entries, while_playing })
+        let playing = document.playing.map(|playing| playing.read(&mut self.problems));
+        Some(Profile {
+            name: name?,
+            purpose: document.purpose,
+            scene,
+            builds_on,
+            without,
+            entries,
+            while_playing,
+            playing: playing.unwrap_or_default(),
+        })
     }
 
     fn name<N: FromStr<Err = NameError>>(&mut self, written: &Spanned<String>) -> Option<N> {
@@ -396,6 +409,7 @@ impl Profile {
                 text.push_str(&format!("note = {}\n", quoted(note)));
             }
         }
+        text.push_str(&self.playing.to_document());
         text
     }
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::document::{Base, Entry, Profile};
+use super::playing::Playing;
 use super::revision::RevisionName;
 use crate::document::{BadDocument, Problem};
 use crate::tweak::TweakId;
@@ -35,10 +36,10 @@ pub fn stand_alone(
     base: &mut dyn FnMut(&RevisionName) -> Result<Profile, NoBase>,
 ) -> Result<Profile, BadDocument> {
     let mut problems = Vec::new();
-    let mut entries: Vec<Entry> = Vec::new();
+    let mut all = Lists::default();
     for named in &profile.builds_on {
         match inherited(named, base, &mut vec![profile.name.to_string()]) {
-            Ok(taken) => take_over(&mut entries, taken),
+            Ok(taken) => all.take_over(taken),
             Err(message) => {
                 let advice =
                     "`frevin profile list` and `frevin profile ready-made` show those there are";
@@ -47,26 +48,59 @@ pub fn stand_alone(
         }
     }
     for without in &profile.without {
-        let count = entries.len();
-        entries.retain(|entry| entry.tweak != without.tweak);
-        if entries.len() == count && problems.is_empty() {
+        if !all.do_without(&without.tweak) && problems.is_empty() {
             let message =
                 format!("none of the profiles that this builds on has `{}`", without.tweak);
             problems.push(Problem::at(without.span.clone(), message).advise("remove it"));
         }
     }
-    take_over(&mut entries, profile.entries.clone());
+    all.take_over(Lists::of(profile.clone()));
     if !problems.is_empty() {
         return Err(BadDocument::new(name, text, problems));
     }
-    Ok(Profile { builds_on: Vec::new(), without: Vec::new(), entries, ..profile.clone() })
+    let Lists { entries, while_playing, playing } = all;
+    let alone = Profile { builds_on: Vec::new(), without: Vec::new(), ..profile.clone() };
+    Ok(Profile { entries, while_playing, playing, ..alone })
+}
+
+/// What is taken over of a profile.
+#[derive(Default)]
+struct Lists {
+    entries: Vec<Entry>,
+    while_playing: Vec<Entry>,
+    playing: Playing,
+}
+
+impl Lists {
+    fn of(profile: Profile) -> Self {
+        let Profile { entries, while_playing, playing, .. } = profile;
+        Self { entries, while_playing, playing }
+    }
+
+    fn take_over(&mut self, later: Self) {
+        take_over(&mut self.entries, later.entries);
+        take_over(&mut self.while_playing, later.while_playing);
+        self.playing = later.playing.over(std::mem::take(&mut self.playing));
+    }
+
+    /// Takes a tweak out; whether it was there.
+    fn do_without(&mut self, tweak: &TweakId) -> bool {
+        let lists = [&mut self.entries, &mut self.while_playing];
+        let mut was_there = false;
+        for list in lists {
+            let count = list.len();
+            list.retain(|entry| entry.tweak != *tweak);
+            was_there |= list.len() < count;
+        }
+        was_there
+    }
 }
 
 fn inherited(
     named: &Base,
     base: &mut dyn FnMut(&RevisionName) -> Result<Profile, NoBase>,
     way: &mut Vec<String>,
-) -> Result<Vec<Entry>, String> {
+) -> Result<Lists, String> {
     let name = named.name.profile.to_string();
     if way.contains(&name) {
         return Err(format!("`{}` builds on itself: {} → {name}", name, way.join(" → ")));
@@ -79,14 +113,16 @@ fn inherited(
         NoBase::Broken(reason) => format!("`{}` cannot be built on: {reason}", named.name),
     })?;
     way.push(name);
-    let mut entries = Vec::new();
+    let mut all = Lists::default();
     for named in &profile.builds_on {
-        take_over(&mut entries, inherited(named, base, way)?);
+        all.take_over(inherited(named, base, way)?);
     }
     way.pop();
-    entries.retain(|entry| !profile.without.iter().any(|without| without.tweak == entry.tweak));
-    take_over(&mut entries, profile.entries);
-    Ok(entries)
+    for without in &profile.without {
+        all.do_without(&without.tweak);
+    }
+    all.take_over(Lists::of(profile));
+    Ok(all)
 }
 
 /// What comes later holds: its uses of a tweak replace all earlier ones of that tweak, in their place.

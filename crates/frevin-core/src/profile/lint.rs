@@ -52,12 +52,21 @@ pub enum RemarkKind {
     Contested,
     /// It touches what is protected.
     Protected,
+    /// It is to be held while playing, and acts only when the game has long ended.
+    ActsTooLate,
 }
 
 impl RemarkKind {
     /// Whether a profile with such a remark should be mended before it is used.
     pub fn is_fault(self) -> bool {
-        matches!(self, Self::Conflict | Self::NeedsAnother | Self::Undoes | Self::PoorStanding)
+        matches!(
+            self,
+            Self::Conflict
+                | Self::NeedsAnother
+                | Self::Undoes
+                | Self::PoorStanding
+                | Self::ActsTooLate
+        )
     }
 }
 
@@ -77,20 +86,47 @@ pub fn remarks(
     catalogue: &Catalogue,
     against: Option<&Against<'_>>,
 ) -> Vec<Remark> {
+    let own = of_list(&profile.entries, &[], catalogue, against);
+    // What is held while playing lies above what is applied, which may be what it needs.
+    let held = of_list(&profile.while_playing, &profile.entries, catalogue, against);
+    own.into_iter().chain(held).chain(too_late(&profile.while_playing, catalogue)).collect()
+}
+
+fn of_list(
+    list: &[Entry],
+    applied: &[Entry],
+    catalogue: &Catalogue,
+    against: Option<&Against<'_>>,
+) -> Vec<Remark> {
     let mut linter = Linter {
-        listed: profile.entries.iter().map(|entry| &entry.tweak).collect(),
+        listed: list.iter().chain(applied).map(|entry| &entry.tweak).collect(),
         so_far: BTreeSet::new(),
         against,
         wanted_so_far: BTreeMap::new(),
         remarks: Vec::new(),
     };
-    for entry in &profile.entries {
+    for entry in list {
         if let Some(tweak) = catalogue.get(&entry.tweak) {
             linter.entry(entry, tweak);
             linter.so_far.insert(&entry.tweak);
         }
     }
     linter.remarks
+}
+
+/// Tweaks that are to be held while playing, and act later than that.
+fn too_late(while_playing: &[Entry], catalogue: &Catalogue) -> Vec<Remark> {
+    let remark = |entry: &Entry| {
+        let tweak = catalogue.get(&entry.tweak)?;
+        (!tweak.takes_effect().is_felt_by_the_next_program()).then(|| Remark {
+            tweak: entry.tweak.clone(),
+            kind: RemarkKind::ActsTooLate,
+            text: "acts when the game that it is held for has ended".to_owned(),
+            mend: "list it under `tweaks`, and apply it".to_owned(),
+            span: entry.span.clone(),
+        })
+    };
+    while_playing.iter().filter_map(remark).collect()
 }
 
 struct Linter<'a> {

@@ -38,6 +38,14 @@ pub enum TakesEffect {
 }
 
 impl TakesEffect {
+    /// Whether a program that is started afterwards feels it.
+    pub fn is_felt_by_the_next_program(self) -> bool {
+        match self {
+            Self::Now | Self::ProgramRestart => true,
+            Self::ServiceRestart | Self::DeviceRestart | Self::SignOut | Self::Restart => false,
+        }
+    }
+
     /// Whether a restart of the PC is what the write waits for.
     pub fn waits_for_restart(self) -> bool {
         self == Self::Restart

@@ -17,6 +17,7 @@ use serde::{Deserialize, Serialize};
 use crate::environment::BeforeAndAfter;
 use crate::ids::{BootId, OperationId, PcId, SceneName, StateDigest, StateName};
 use crate::layers::Layers;
+use crate::playing::PlayId;
 use crate::tweak::TweakUse;
 use crate::waiting::Waiting;
 
@@ -131,6 +132,9 @@ pub struct VisitRecord {
     pub context: VisitContext,
     /// What the PC was like around it, where somebody looked.
     pub environment: Option<BeforeAndAfter>,
+    /// The play that it was recorded in: ordinary play, which no other recording can be compared with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of_play: Option<PlayId>,
     /// Its runs.
     pub runs: Vec<Run>,
 }

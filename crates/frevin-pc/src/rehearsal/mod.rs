@@ -13,6 +13,7 @@ mod facts;
 mod faults;
 mod folder;
 mod frames;
+mod memory;
 mod model;
 mod objects;
 mod pc;

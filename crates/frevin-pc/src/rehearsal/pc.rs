@@ -5,6 +5,7 @@ use std::path::Path;
 use frevin_core::environment::Environment;
 use frevin_core::facts::Facts;
 use frevin_core::ids::{BootId, PcId};
+use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::setting::{
     Address, CleanPlace, KeyPath, State, TakesEffect, WinName, needs_administrator,
 };
@@ -20,6 +21,7 @@ use super::facts::{SimulatedLoad, follow_settings};
 use super::faults::Faults;
 use super::folder::Folder;
 use super::frames::{self, FrameMaker, Life, RecordedRun};
+use super::memory::SimulatedMemory;
 use super::model::Model;
 use super::play::Play;
 use super::programs;
@@ -95,6 +97,7 @@ pub struct RehearsalPc {
     settings: Settings,
     /// Whether a write failed half-way, so that the files may hold something else than `settings`.
     is_stale: bool,
+    memory: SimulatedMemory,
 }
 
 impl RehearsalPc {
@@ -129,6 +132,7 @@ impl RehearsalPc {
             model,
             settings: Settings::load(&folder)?,
             is_stale: false,
+            memory: SimulatedMemory::new(),
             folder,
         })
     }
@@ -489,6 +493,19 @@ impl Pc for RehearsalPc {
 
     fn processor_mhz(&self) -> Result<Option<f64>, PcError> {
         Ok(self.facts.processor.sustained_mhz.map(f64::from))
+    }
+
+    fn memory(&self) -> Result<Option<MemoryState>, PcError> {
+        Ok(Some(self.memory.now(&self.facts)))
+    }
+
+    fn purge_standby(&mut self) -> Result<(), PcError> {
+        self.memory.purge();
+        Ok(())
+    }
+
+    fn ask_for_timer(&mut self, period: TimerPeriod) -> Result<TimerPeriod, PcError> {
+        Ok(period)
     }
 
     fn environment(&self) -> Result<Environment, PcError> {

@@ -9,6 +9,7 @@ use super::adapters::NameServersApi;
 use super::boot::BootApi;
 use super::devices::DevicesApi;
 use super::displays::DisplaysApi;
+use super::for_games::ForGamesApi;
 use super::graphics_use::GraphicsUseApi;
 use super::hardware::FactsApi;
 use super::health::HealthApi;
@@ -45,6 +46,7 @@ pub struct Apis {
     pub facts: Box<dyn FactsApi>,
     pub health: Box<dyn HealthApi>,
     pub graphics_use: Box<dyn GraphicsUseApi>,
+    pub for_games: Box<dyn ForGamesApi>,
     pub starts: Box<dyn StartsApi>,
     pub system: Box<dyn SystemApi>,
     /// Puts a file in the place of another.

@@ -17,6 +17,7 @@ pub mod devices;
 pub mod displays;
 mod facts;
 mod firmware_tables;
+pub mod for_games;
 pub mod graphics_use;
 pub mod hardware;
 pub mod health;

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use frevin_core::facts::{Facts, Guard};
 use frevin_core::ids::{BootId, PcId, StartId};
+use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::setting::{
     Address, CleanPart, CleanPlace, Concern, Hive, KeyPath, ObjectPart, ObjectSetting, PowerSource,
     State, TakesEffect, Value, VisualParameter, WinName, belongs_to_user, concern,
@@ -385,6 +386,18 @@ impl Pc for LivePc {
 
     fn processor_mhz(&self) -> Result<Option<f64>, PcError> {
         Ok(self.apis.facts.processor_mhz().ok().and_then(fastest))
+    }
+
+    fn memory(&self) -> Result<Option<MemoryState>, PcError> {
+        Ok(self.apis.for_games.memory().ok())
+    }
+
+    fn purge_standby(&mut self) -> Result<(), PcError> {
+        self.apis.for_games.purge_standby().map_err(failed)
+    }
+
+    fn ask_for_timer(&mut self, period: TimerPeriod) -> Result<TimerPeriod, PcError> {
+        self.apis.for_games.ask_for_timer(period).map_err(failed)
     }
 
     fn facts(&self) -> Result<Facts, PcError> {

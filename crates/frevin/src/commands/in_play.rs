@@ -69,22 +69,24 @@ impl InPlayArgs {
         }
         let named = self.program.as_deref().map(Path::new).or(self.growing.as_deref());
         let Some(stem) = named.and_then(Path::file_stem) else { return Ok(None) };
-        let stem = stem.to_string_lossy().to_lowercase();
-        let plain: String = stem
-            .chars()
-            .map(|c| if c.is_ascii_alphanumeric() { c } else { '-' })
-            .take(40)
-            .collect();
-        let name = format!("play-{}", plain.trim_matches('-'));
-        let name = name.parse().map_err(|error: frevin_core::ids::NameError| {
-            Failure::new(Kind::Usage, error.to_string())
-        })?;
-        Ok(Some(Scene {
-            name,
-            game: stem,
-            graphics: "as played".to_owned(),
-            resolution: "as played".to_owned(),
-            route: "ordinary play".to_owned(),
-        }))
+        ordinary_play(&stem.to_string_lossy()).map(Some)
     }
+}
+
+/// The scene that stands for playing a game as one likes.
+pub(crate) fn ordinary_play(game: &str) -> Result<Scene, Failure> {
+    let game = game.to_lowercase();
+    let plain: String =
+        game.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).take(40).collect();
+    let name = format!("play-{}", plain.trim_matches('-'));
+    let name = name.parse().map_err(|error: frevin_core::ids::NameError| {
+        Failure::new(Kind::Usage, error.to_string())
+    })?;
+    Ok(Scene {
+        name,
+        game,
+        graphics: "as played".to_owned(),
+        resolution: "as played".to_owned(),
+        route: "ordinary play".to_owned(),
+    })
 }

@@ -1,18 +1,23 @@
 //! `frevin play`
 
+use std::path::{Path, PathBuf};
 use std::process::Child;
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
+use frevin_core::expression::Expression;
 use frevin_core::playing::{
-    GameStart, PlayEnding, PlayId, PlayPlan, PriorityClass, ProcessHolds, ProcessorChoice,
+    GameStart, MemoryPriority, OthersRule, PcHolds, PlayEnding, PlayEvent, PlayId, PlayPlan,
+    PlayRecording, PriorityClass, ProcessHolds, ProcessorChoice, PurgeRule, TimerPeriod,
 };
 use frevin_core::preview::LeftOut;
-use frevin_core::setting::TakesEffect;
-use frevin_ledger::{Ledger, PlayRecord};
+use frevin_core::profile::{Playing, PurgeFormulas, USUAL_OTHERS_S};
+use frevin_core::trial::in_play::PlaySource;
+use frevin_core::visits::Scene;
+use frevin_ledger::{Ledger, PlayRecord, TimedPlayEvent};
 use frevin_pc::{Pc, PcKind};
-use serde::Serialize;
 
+use crate::commands::in_play::ordinary_play;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::apply::Order;
@@ -20,10 +25,11 @@ use crate::operations::play::{
     PlayFiles, PlayStatus, refuse_playing, settle, start_watcher, watch,
 };
 use crate::operations::refuse_unfinished;
-use crate::operations::target::{Named, Target, resolve_playing};
-use crate::outcome::{Outcome, View};
+use crate::operations::target::{Named, Target, Unsaved, load, resolve_playing};
+use crate::outcome::Outcome;
+use crate::view::Page;
 use crate::view::plan::with_article;
-use crate::view::{Page, count, dim, good, strong, warn};
+use crate::view::play::{PlayDetail, PlayList, PlayReport, StatusReport, Watched, show_beginning};
 
 /// Hold a profile or a tweak only while a game runs, and put all of it back when it ends, whatever ends it
 #[derive(Debug, Args)]
@@ -50,6 +56,11 @@ enum PlayCommand {
     Stop,
     /// List the plays of this PC
     List,
+    /// Show a play: what was held, what happened meanwhile, and its frames where they were recorded
+    Show {
+        /// Its number [default: the latest]
+        play: Option<i64>,
+    },
     /// Watch a play that has begun
     #[command(hide = true)]
     Watch {
@@ -93,6 +104,35 @@ struct StartArgs {
     /// 0-3,6, or a mask like 0xff
     #[arg(long, value_name = "PROCESSORS")]
     processors: Option<ProcessorChoice>,
+    /// Never run the game slower to save power
+    #[arg(long)]
+    unthrottled: bool,
+    /// How long the game's pages are kept where memory is short
+    #[arg(long, value_name = "PRIORITY", value_parser = parse_memory_priority)]
+    memory_priority: Option<MemoryPriority>,
+    /// The period of the system's timer, in milliseconds, down to 0.5
+    #[arg(long, value_name = "MS")]
+    timer_ms: Option<TimerPeriod>,
+    /// Give standby memory back where less than this is free, in MiB: a number, or a formula like
+    /// `facts.memory.size_mib / 16`
+    #[arg(long, value_name = "MIB")]
+    purge_below: Option<String>,
+    /// And only where more than this is on standby
+    #[arg(long, value_name = "MIB", requires = "purge_below")]
+    purge_above: Option<String>,
+    /// No sooner than this after the last time
+    #[arg(long, value_name = "SECONDS", requires = "purge_below", default_value_t = PurgeRule::USUAL_PAUSE_S)]
+    purge_pause: u32,
+    /// Lower other programs in priority that take more than this share of all processors, in percent, for some seconds:
+    /// 15, or 15:10 for ten seconds
+    #[arg(long, value_name = "PERCENT[:SECONDS]", value_parser = parse_others)]
+    lower_others: Option<OthersRule>,
+    /// Record its frames, in ordinary play: for looking at, and for no comparison
+    #[arg(long)]
+    record: bool,
+    /// They are rows that another program adds to this log
+    #[arg(long, value_name = "FILE", requires = "record")]
+    growing: Option<PathBuf>,
     /// How long the made-up game of a rehearsal PC runs, in seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 60.0, value_parser = parse_seconds)]
     seconds: f64,
@@ -103,43 +143,26 @@ fn parse_priority(text: &str) -> Result<PriorityClass, String> {
     text.parse().map_err(|_| format!("it is one of {}", PriorityClass::VARIANTS.join(", ")))
 }
 
+fn parse_memory_priority(text: &str) -> Result<MemoryPriority, String> {
+    use strum::VariantNames as _;
+    text.parse().map_err(|_| format!("it is one of {}", MemoryPriority::VARIANTS.join(", ")))
+}
+
+fn parse_others(text: &str) -> Result<OthersRule, String> {
+    let (percent, seconds) = text.split_once(':').unwrap_or((text, ""));
+    let for_s = match seconds {
+        "" => Some(USUAL_OTHERS_S),
+        _ => seconds.parse().ok().filter(|seconds| (1..=600).contains(seconds)),
+    };
+    let above_percent = percent.parse().ok().filter(|percent| (1..=99).contains(percent));
+    let rule = above_percent.zip(for_s);
+    rule.map(|(above_percent, for_s)| OthersRule { above_percent, for_s })
+        .ok_or_else(|| "write a share in percent, like 15, or 15:10 for ten seconds".to_owned())
+}
+
 fn parse_seconds(text: &str) -> Result<f64, String> {
     let seconds: f64 = text.parse().map_err(|_| "write seconds, like 60".to_owned())?;
     (0.0..=36_000.0).contains(&seconds).then_some(seconds).ok_or_else(|| "at most ten hours".into())
-}
-
-/// What was held, and how it ended.
-#[derive(Debug, Serialize)]
-struct PlayReport {
-    play: PlayId,
-    title: String,
-    ending: PlayEnding,
-    /// Settings that were held.
-    settings: usize,
-    process: ProcessHolds,
-    problems: Vec<String>,
-    left_out: Vec<LeftOut>,
-}
-
-/// What is held now.
-#[derive(Debug, Serialize)]
-struct StatusReport {
-    /// The play that goes on, where one does.
-    play: Option<PlayRecord>,
-    is_watched: bool,
-    #[serde(flatten)]
-    status: PlayStatus,
-}
-
-#[derive(Debug, Serialize)]
-struct PlayList {
-    plays: Vec<PlayRecord>,
-}
-
-/// A watcher's word: it is read by nobody.
-#[derive(Debug, Serialize)]
-struct Watched {
-    ending: PlayEnding,
 }
 
 pub(crate) fn run(context: &Context, args: &PlayArgs) -> Result<Outcome, Failure> {
@@ -160,6 +183,22 @@ pub(crate) fn run(context: &Context, args: &PlayArgs) -> Result<Outcome, Failure
             let plays = context.ledger()?.plays(&pc.identity().id)?;
             Ok(Outcome::yes(&PlayList { plays }))
         }
+        Some(PlayCommand::Show { play }) => {
+            let ledger = context.ledger()?;
+            let plays = ledger.plays(&context.pc()?.identity().id)?;
+            let is_meant = |one: &PlayRecord| play.is_none_or(|play| one.id == PlayId(play));
+            let play = plays.into_iter().rfind(is_meant);
+            let play = play.ok_or_else(|| {
+                Failure::new(Kind::NotFound, "there is no such play of this PC")
+                    .hint("`frevin play list` shows those there are")
+            })?;
+            let recorded = play.events.iter().find_map(|timed| match timed.event {
+                PlayEvent::Recorded { visit } => Some(visit),
+                _ => None,
+            });
+            let visit = recorded.map(|visit| ledger.visit(visit)).transpose()?;
+            Ok(Outcome::yes(&PlayDetail { play, visit }))
+        }
         Some(PlayCommand::Watch { play }) => {
             let (mut pc, mut ledger) = (context.pc()?, context.ledger()?);
             let ending = watch(context, &mut *pc, &mut ledger, PlayId(*play))?;
@@ -175,8 +214,14 @@ fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {
     refuse_playing(&ledger, &*pc)?;
     let target = target(context, &*pc, &ledger, args)?;
     let start = game_start(context, &*pc, args)?;
-    let process = ProcessHolds { priority: args.priority, processors: args.processors.clone() };
-    if target.wishes.is_empty() && process.is_empty() {
+    let playing = playing(context, &ledger, args)?;
+    let facts = context.facts(&*pc)?;
+    let around = playing.around(&facts).map_err(|error| {
+        Failure::new(Kind::Usage, format!("when memory is given back: {error}"))
+    })?;
+    refuse_untold_memory(&*pc, &around)?;
+    let process = playing.process;
+    if target.wishes.is_empty() && process.is_empty() && around.is_empty() {
         return Err(Failure::new(Kind::Usage, "there is nothing to hold")
             .details(
                 target
@@ -184,14 +229,14 @@ fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {
                     .iter()
                     .map(|one| format!("{}: {}", one.used, one.reasons.join("; "))),
             )
-            .hint("name a --profile or a --tweak, a --priority or --processors"));
+            .hint("name a --profile or a --tweak, a --priority or --processors; `frevin play --help` lists what else"));
     }
     let order = Order::new(&*pc, &ledger, target, None, false)?;
     order.check()?;
     let settings = order.plan.writes().count();
     let plan = PlayPlan {
         title: if order.target.title.is_empty() {
-            "the game's process".to_owned()
+            if process.is_empty() { "the PC" } else { "the game's process" }.to_owned()
         } else {
             order.target.title.clone()
         },
@@ -199,6 +244,8 @@ fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {
         game_file: args.game.clone(),
         wishes: order.target.wishes.clone(),
         process: process.clone(),
+        pc: around,
+        recording: recording(context, &*pc, args)?,
     };
     let mut page = Page::default();
     show_beginning(&plan, settings, &order.target.left_out, &mut page);
@@ -212,6 +259,9 @@ fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {
         return Err(busy());
     }
     files.prepare()?;
+    if let Some(recording) = &plan.recording {
+        add_scene(context, &*pc, &mut ledger, args, recording)?;
+    }
     let id = ledger.begin_play(&pc.identity().id, context.clock.now(), &plan)?;
     let left_out = order.target.left_out;
     drop(ledger);
@@ -226,6 +276,7 @@ fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {
         ending,
         settings,
         process,
+        events: events_of(context, id)?,
         problems: status.problems,
         left_out,
     };
@@ -291,9 +342,51 @@ fn stop(context: &Context) -> Result<Outcome, Failure> {
         ending,
         settings: play.plan.wishes.iter().map(|wish| wish.settings.len()).sum(),
         process: play.plan.process,
+        events: events_of(context, play.id)?,
         problems: status.problems,
         left_out: Vec::new(),
     }))
+}
+
+/// What is held of the game's process and around it: what the profile says, and what was asked for above that.
+fn playing(context: &Context, ledger: &Ledger, args: &StartArgs) -> Result<Playing, Failure> {
+    let formula = |written: &String| {
+        Expression::parse(written).map_err(|error| Failure::new(Kind::Usage, error.to_string()))
+    };
+    let purge = match &args.purge_below {
+        None => None,
+        Some(below) => Some(PurgeFormulas {
+            free_below_mib: formula(below)?,
+            standby_above_mib: args.purge_above.as_ref().map(formula).transpose()?,
+            pause_s: args.purge_pause,
+        }),
+    };
+    let asked = Playing {
+        process: ProcessHolds {
+            priority: args.priority,
+            processors: args.processors.clone(),
+            unthrottled: args.unthrottled,
+            memory_priority: args.memory_priority,
+        },
+        timer: args.timer_ms,
+        purge,
+        others: args.lower_others.clone(),
+    };
+    let of_profile = match &args.profile {
+        None => Playing::default(),
+        Some(profile) => load(profile, &context.catalogue()?, ledger, Unsaved::Refused)?.0.playing,
+    };
+    Ok(asked.over(of_profile))
+}
+
+/// What takes an administrator is said before the game starts.
+fn refuse_untold_memory(pc: &dyn Pc, around: &PcHolds) -> Result<(), Failure> {
+    if around.purge.is_none() || pc.memory()?.is_some() {
+        return Ok(());
+    }
+    let message = "this PC does not tell this user how its memory is used";
+    Err(Failure::new(Kind::Guarded, message)
+        .hint("on Windows, start it as an administrator; or leave what purges memory out"))
 }
 
 /// What is to be held, of what acts at once: the rest would be felt when the game has long ended.
@@ -311,15 +404,8 @@ fn target(
     let (catalogue, facts) = (context.catalogue()?, context.facts(pc)?);
     let mut target = resolve_playing(&named, &args.allow_protected, &catalogue, ledger, &facts)?;
     let acts_late = |wish: &frevin_core::preview::Wish| {
-        let late = |moment: TakesEffect| match moment {
-            // The game is started afterwards.
-            TakesEffect::Now | TakesEffect::ProgramRestart => false,
-            TakesEffect::ServiceRestart
-            | TakesEffect::DeviceRestart
-            | TakesEffect::SignOut
-            | TakesEffect::Restart => true,
-        };
-        wish.settings.iter().map(|one| one.takes_effect).find(|moment| late(*moment))
+        let moments = wish.settings.iter().map(|one| one.takes_effect);
+        moments.into_iter().find(|moment| !moment.is_felt_by_the_next_program())
     };
     let (now, late): (Vec<_>, Vec<_>) =
         target.wishes.into_iter().partition(|wish| acts_late(wish).is_none());
@@ -334,6 +420,77 @@ fn target(
         }
     }));
     Ok(target)
+}
+
+/// How its frames are recorded, where that is asked for.
+fn recording(
+    context: &Context,
+    pc: &dyn Pc,
+    args: &StartArgs,
+) -> Result<Option<PlayRecording>, Failure> {
+    if !args.record {
+        return Ok(None);
+    }
+    let file_of = |program: &str| {
+        let name = Path::new(program).file_name();
+        name.map_or_else(|| program.to_owned(), |name| name.to_string_lossy().into_owned())
+    };
+    let program =
+        args.game.clone().or(args.attach.clone()).or(args.program.as_deref().map(file_of));
+    let is_rehearsed = pc.identity().kind == PcKind::Rehearsal;
+    let known = args.scene.as_ref().map(|scene| context.scene_recording(scene)).transpose()?;
+    let traced = known.flatten().and_then(|recording| recording.program).or(program);
+    let source = match (&args.growing, &args.scene, traced) {
+        (Some(file), _, _) => PlaySource::GrowingLog { file: std::path::absolute(file)? },
+        (None, Some(_), None) if is_rehearsed => PlaySource::Scene,
+        (None, _, Some(file)) => PlaySource::Program { file },
+        (None, _, None) => {
+            let message = "it is not known where the game's frames come from";
+            return Err(Failure::new(Kind::Usage, message)
+                .hint("name its --game, or a log with --growing FILE"));
+        }
+    };
+    if matches!(source, PlaySource::Program { .. }) && !cfg!(windows) {
+        let message = "frames of a program are traced on Windows only";
+        return Err(Failure::new(Kind::Usage, message)
+            .hint("let the game write a log, and follow it with --growing FILE"));
+    }
+    let game = match (&source, &args.scene) {
+        (_, Some(scene)) => scene.to_string(),
+        (PlaySource::Program { file }, None) => file.clone(),
+        (PlaySource::GrowingLog { file }, None) => {
+            file.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default()
+        }
+        (PlaySource::Scene | PlaySource::TestLoop, None) => "game".to_owned(),
+    };
+    let scene = ordinary_play(&game)?;
+    let plays = args.scene.clone().unwrap_or_else(|| scene.name.clone());
+    Ok(Some(PlayRecording { scene: scene.name, plays, source }))
+}
+
+/// The scene that stands for playing a game as one likes has to be known before something is recorded of it.
+fn add_scene(
+    context: &Context,
+    pc: &dyn Pc,
+    ledger: &mut Ledger,
+    args: &StartArgs,
+    recording: &PlayRecording,
+) -> Result<(), Failure> {
+    let known = match (&args.scene, pc.identity().kind) {
+        (Some(scene), PcKind::Rehearsal) => {
+            let scenes = context.rehearsal_pc()?;
+            let scene = scenes.model().scenes.iter().find(|one| one.name == scene.as_str());
+            scene.map(|one| (one.game.clone(), one.graphics.clone(), one.resolution.clone()))
+        }
+        _ => None,
+    };
+    let (game, graphics, resolution) = known.unwrap_or_else(|| {
+        let as_played = || "as played".to_owned();
+        (recording.plays.to_string(), as_played(), as_played())
+    });
+    let name = recording.scene.clone();
+    let route = "ordinary play".to_owned();
+    Ok(ledger.add_scene(&Scene { name, game, graphics, resolution, route })?)
 }
 
 fn game_start(context: &Context, pc: &dyn Pc, args: &StartArgs) -> Result<GameStart, Failure> {
@@ -385,111 +542,6 @@ fn game_start(context: &Context, pc: &dyn Pc, args: &StartArgs) -> Result<GameSt
     }
 }
 
-fn show_beginning(plan: &PlayPlan, settings: usize, left_out: &[LeftOut], page: &mut Page) {
-    page.heading(format_args!("Held while a game runs: {}", plan.title));
-    let game = match &plan.start {
-        GameStart::Start { command } => format!("starts {}", command.join(" ")),
-        GameStart::Attach { file } => format!("waits for {file}"),
-    };
-    let mut lines = vec![("game", game)];
-    if settings > 0 {
-        lines.push(("holds", count(settings, "setting")));
-    }
-    lines.extend(holds_in_words(&plan.process));
-    page.pairs(lines);
-    for left_out in left_out {
-        let line = format!("  left out: {} ({})", left_out.used, left_out.reasons.join("; "));
-        page.line(dim(line));
-    }
-    page.line("  All of it is put back when the game ends, whatever ends it.");
-}
-
-fn holds_in_words(process: &ProcessHolds) -> Vec<(&'static str, String)> {
-    let mut lines = Vec::new();
-    if let Some(class) = process.priority {
-        let class: &str = class.into();
-        lines.push(("priority", class.to_owned()));
-    }
-    lines.extend(process.processors.as_ref().map(|choice| ("processors", choice.to_string())));
-    lines
-}
-
-fn ending_in_words(ending: PlayEnding) -> &'static str {
-    match ending {
-        PlayEnding::GameEnded => "The game has ended.",
-        PlayEnding::Stopped => "It was stopped; the game goes on.",
-        PlayEnding::NoGame => "The game did not come.",
-        PlayEnding::NotHeld => "The PC did not take what was to be held.",
-        PlayEnding::Settled => "Its watcher was gone.",
-    }
-}
-
-impl View for PlayReport {
-    fn show(&self, page: &mut Page) {
-        let said = ending_in_words(self.ending);
-        match self.ending {
-            PlayEnding::GameEnded | PlayEnding::Stopped => page.line(good(said)),
-            PlayEnding::NoGame | PlayEnding::NotHeld | PlayEnding::Settled => page.line(warn(said)),
-        }
-        if self.settings > 0 {
-            page.line(format_args!(
-                "{} of {} put back.",
-                count(self.settings, "setting"),
-                strong(&self.title)
-            ));
-        }
-        for problem in &self.problems {
-            page.line(warn(format_args!("  not held: {problem}")));
-        }
-        for left_out in &self.left_out {
-            page.line(dim(format_args!(
-                "  left out: {} ({})",
-                left_out.used,
-                left_out.reasons.join("; ")
-            )));
-        }
-    }
-}
-
-impl View for StatusReport {
-    fn show(&self, page: &mut Page) {
-        let Some(play) = &self.play else {
-            page.line("Nothing is held for a game.");
-            return;
-        };
-        page.heading(format_args!("Play {}: {}", play.id, play.plan.title));
-        let game = match &self.status.processes[..] {
-            [] => "it has not come yet".to_owned(),
-            [id] => format!("runs, as process {id}"),
-            ids => format!("runs, as {} processes", ids.len()),
-        };
-        let mut lines = vec![("game", game)];
-        lines.extend(holds_in_words(&play.plan.process));
-        page.pairs(lines);
-        for problem in &self.status.problems {
-            page.line(warn(format_args!("  not held: {problem}")));
-        }
-        page.pairs([("put it back now", "frevin play stop")]);
-    }
-}
-
-impl View for PlayList {
-    fn show(&self, page: &mut Page) {
-        if self.plays.is_empty() {
-            page.line("Nothing was held for a game on this PC yet.");
-            return;
-        }
-        let mut table = crate::view::Table::new([">play", "held", "came of it"]);
-        for play in &self.plays {
-            let came = play.ended.map_or("goes on", |(_, ending)| ending_in_words(ending));
-            table.row([play.id.to_string(), play.plan.title.clone(), came.to_owned()]);
-        }
-        page.table(table);
-    }
-}
-
-impl View for Watched {
-    fn show(&self, page: &mut Page) {
-        page.line(ending_in_words(self.ending));
-    }
+fn events_of(context: &Context, id: PlayId) -> Result<Vec<TimedPlayEvent>, Failure> {
+    Ok(context.ledger()?.play(id)?.map(|play| play.events).unwrap_or_default())
 }

@@ -273,6 +273,7 @@ pub(crate) fn from_evidence_document(
         without: Vec::new(),
         entries,
         while_playing: Vec::new(),
+        playing: frevin_core::profile::Playing::default(),
     };
     Ok(profile.to_document())
 }

@@ -92,6 +92,13 @@ pub(crate) fn compare_states(
             is_the_owners: false,
         };
         let visits = ledger.visits(&filter)?;
+        if visits.iter().any(|visit| visit.of_play.is_some()) {
+            let message =
+                format!("`{state}` was recorded in ordinary play, which is never the same twice");
+            return Err(Failure::new(Kind::Usage, message)
+                .detail("what happened in the game moves its frames more than a tweak does")
+                .hint("`frevin trial start --tweak ID --in-play` switches it on and off while you play"));
+        }
         if visits.is_empty() {
             let message = format!("no visits of the state `{state}` are recorded");
             return Err(Failure::new(Kind::NotFound, message)

@@ -40,12 +40,23 @@ const SILENT_SEGMENTS: u32 = 5;
 pub(crate) enum PlayFeed {
     /// A rehearsal PC plays: time goes as fast as it can be simulated.
     Rehearsal(Box<Play>),
+    /// This PC plays.
+    Live(LiveFeed),
+}
+
+/// A game on this PC whose frames come as it shows them.
+pub(crate) struct LiveFeed {
+    begun: Instant,
+    frames: LiveFrames,
+}
+
+enum LiveFrames {
     /// Frevin's own workload.
-    TestLoop { begun: Instant },
+    TestLoop,
     /// A program that runs, traced.
-    Traced { file: String, begun: Instant, silent: u32 },
+    Traced { file: String, silent: u32 },
     /// Another program adds to a log.
-    GrowingLog { log: GrowingLog, begun: Instant },
+    GrowingLog(GrowingLog),
 }
 
 impl PlayFeed {
@@ -57,20 +68,16 @@ impl PlayFeed {
         source: &PlaySource,
         scene: &SceneName,
     ) -> Result<Self, Failure> {
-        let begun = Instant::now();
+        let live = |frames| Ok(Self::Live(LiveFeed { begun: Instant::now(), frames }));
         match source {
-            PlaySource::TestLoop => Ok(Self::TestLoop { begun }),
-            PlaySource::Program { file } => {
-                Ok(Self::Traced { file: file.clone(), begun, silent: 0 })
-            }
-            PlaySource::GrowingLog { file } => {
-                Ok(Self::GrowingLog { log: GrowingLog::open(file)?, begun })
+            PlaySource::TestLoop | PlaySource::Program { .. } | PlaySource::GrowingLog { .. } => {
+                LiveFeed::begin(source).map(Self::Live)
             }
             PlaySource::Scene => match context.scene_recording(scene)? {
                 Some(SceneRecording { program: Some(file), .. }) => {
-                    Ok(Self::Traced { file, begun, silent: 0 })
+                    live(LiveFrames::Traced { file, silent: 0 })
                 }
-                Some(SceneRecording { test_loop: true, .. }) => Ok(Self::TestLoop { begun }),
+                Some(SceneRecording { test_loop: true, .. }) => live(LiveFrames::TestLoop),
                 Some(_) => {
                     let message = format!("the logs of `{scene}` are read when they are finished");
                     Err(Failure::new(Kind::Usage, message).hint(
@@ -79,11 +86,7 @@ impl PlayFeed {
                 }
                 None => match pc.as_rehearsal() {
                     Some(pc) => Ok(Self::Rehearsal(Box::new(pc.begin_play(lock, scene.as_str())?))),
-                    None => {
-                        let message = format!("it is not known how `{scene}` is recorded");
-                        Err(Failure::new(Kind::Usage, message)
-                            .hint("name the game with --program NAME"))
-                    }
+                    None => Err(unknown_scene(scene)),
                 },
             },
         }
@@ -93,9 +96,7 @@ impl PlayFeed {
     pub(crate) fn now_s(&self) -> Option<f64> {
         match self {
             Self::Rehearsal(_) => None,
-            Self::TestLoop { begun }
-            | Self::Traced { begun, .. }
-            | Self::GrowingLog { begun, .. } => Some(begun.elapsed().as_secs_f64()),
+            Self::Live(feed) => Some(feed.now_s()),
         }
     }
 
@@ -106,34 +107,7 @@ impl PlayFeed {
                 let pc = pc.as_rehearsal().ok_or_else(no_rehearsal)?;
                 Ok(Fed::up_to(pc.play_on(play, at_s * 1000.0)?, at_s))
             }
-            Self::TestLoop { begun } => {
-                let (now_s, left) = left(*begun, at_s);
-                let series =
-                    test_loop::run(left).map_err(|reason| Failure::new(Kind::Internal, reason))?;
-                Ok(Fed::up_to(placed(now_s, series.frame_ms()), at_s))
-            }
-            Self::Traced { file, begun, silent } => {
-                let (now_s, left) = left(*begun, at_s);
-                match super::sources::record_presents(file, left) {
-                    Ok((series, _)) => {
-                        *silent = 0;
-                        Ok(Fed::up_to(placed(now_s, series.frame_ms()), at_s))
-                    }
-                    // It shows nothing now, as while it loads, or it has ended.
-                    Err(failure) if failure.kind == Kind::NotFound && now_s > 0.0 => {
-                        *silent += 1;
-                        std::thread::sleep(self::left(*begun, at_s).1);
-                        let is_over = *silent >= SILENT_SEGMENTS;
-                        Ok(Fed { frames: Vec::new(), known_until_s: at_s, is_over })
-                    }
-                    Err(failure) => Err(failure),
-                }
-            }
-            Self::GrowingLog { log, begun } => {
-                let (_, left) = left(*begun, at_s);
-                std::thread::sleep(left);
-                log.read_on(begun.elapsed())
-            }
+            Self::Live(feed) => feed.until(at_s),
         }
     }
 
@@ -144,9 +118,66 @@ impl PlayFeed {
                 let pc = pc.as_rehearsal().ok_or_else(no_rehearsal)?;
                 Ok(pc.end_play(lock, &play)?)
             }
-            Self::TestLoop { .. } | Self::Traced { .. } | Self::GrowingLog { .. } => Ok(()),
+            Self::Live(_) => Ok(()),
         }
     }
+}
+
+impl LiveFeed {
+    /// Begins to take frames in.
+    pub(crate) fn begin(source: &PlaySource) -> Result<Self, Failure> {
+        let frames = match source {
+            PlaySource::TestLoop => LiveFrames::TestLoop,
+            PlaySource::Program { file } => LiveFrames::Traced { file: file.clone(), silent: 0 },
+            PlaySource::GrowingLog { file } => LiveFrames::GrowingLog(GrowingLog::open(file)?),
+            PlaySource::Scene => {
+                return Err(Failure::new(Kind::Internal, "a scene is played by its own PC"));
+            }
+        };
+        Ok(Self { begun: Instant::now(), frames })
+    }
+
+    /// How long it has gone on, in seconds.
+    pub(crate) fn now_s(&self) -> f64 {
+        self.begun.elapsed().as_secs_f64()
+    }
+
+    /// Gives the frames since the last such moment up to this one, in seconds from the beginning.
+    pub(crate) fn until(&mut self, at_s: f64) -> Result<Fed, Failure> {
+        let (now_s, left) = left(self.begun, at_s);
+        match &mut self.frames {
+            LiveFrames::TestLoop => {
+                let series =
+                    test_loop::run(left).map_err(|reason| Failure::new(Kind::Internal, reason))?;
+                Ok(Fed::up_to(placed(now_s, series.frame_ms()), at_s))
+            }
+            LiveFrames::Traced { file, silent } => {
+                match super::sources::record_presents(file, left) {
+                    Ok((series, _)) => {
+                        *silent = 0;
+                        Ok(Fed::up_to(placed(now_s, series.frame_ms()), at_s))
+                    }
+                    // It shows nothing now, as while it loads, or it has ended.
+                    Err(failure) if failure.kind == Kind::NotFound && now_s > 0.0 => {
+                        *silent += 1;
+                        std::thread::sleep(self::left(self.begun, at_s).1);
+                        let is_over = *silent >= SILENT_SEGMENTS;
+                        Ok(Fed { frames: Vec::new(), known_until_s: at_s, is_over })
+                    }
+                    Err(failure) => Err(failure),
+                }
+            }
+            LiveFrames::GrowingLog(log) => {
+                std::thread::sleep(left);
+                log.read_on(self.begun.elapsed())
+            }
+        }
+    }
+}
+
+fn unknown_scene(scene: &SceneName) -> Failure {
+    let message = format!("it is not known how `{scene}` is recorded");
+    Failure::new(Kind::Usage, message).hint("name the game with --program NAME")
 }
 
 fn no_rehearsal() -> Failure {

@@ -11,6 +11,7 @@ mod inspected;
 pub(crate) mod loaded;
 mod page;
 pub(crate) mod plan;
+pub(crate) mod play;
 mod plots;
 pub(crate) mod restarted;
 pub(crate) mod rolled_back;

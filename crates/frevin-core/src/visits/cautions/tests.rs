@@ -57,6 +57,7 @@ fn visit(number: i64, state: &str, in_force: Option<InForce>) -> VisitRecord {
         in_force,
         context: VisitContext::default(),
         environment: None,
+        of_play: None,
         runs: (0..3).map(run).collect(),
     }
 }

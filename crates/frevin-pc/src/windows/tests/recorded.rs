@@ -6,6 +6,7 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use std::rc::Rc;
 
+use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::registry_text::{self, Operation};
 use frevin_core::setting::{
     DisplayMode, KeyPath, PowerSource, RegistryData, State, Value, VisualParameter, WinName,
@@ -19,6 +20,7 @@ use crate::windows::apis::{Apis, SystemApi};
 use crate::windows::boot::{BootApi, Element};
 use crate::windows::devices::DevicesApi;
 use crate::windows::displays::{DisplaySeen, DisplaysApi};
+use crate::windows::for_games::ForGamesApi;
 use crate::windows::graphics_use::{GraphicsUseApi, NamedCard};
 use crate::windows::hardware::{Battery, Cores, DriveSeen, FactsApi, Link};
 use crate::windows::health::{GuardSeen, HealthApi};
@@ -121,6 +123,7 @@ impl Windows {
             facts: this(),
             health: this(),
             graphics_use: this(),
+            for_games: this(),
             starts: this(),
             system: this(),
             replace_file: crate::durable::rename_over,
@@ -579,6 +582,27 @@ impl GraphicsUseApi for Windows {
 
     fn cards(&self) -> Result<Vec<NamedCard>, OsError> {
         self.ask("D3DKMTEnumAdapters2", |_| Vec::new())
+    }
+}
+
+impl ForGamesApi for Windows {
+    fn memory(&self) -> Result<MemoryState, OsError> {
+        self.ask("NtQuerySystemInformation", |_| MemoryState {
+            total_mib: 16_384,
+            free_mib: 400,
+            standby_mib: 6_200,
+            cached_mib: 900,
+            committed_mib: 11_000,
+            commit_limit_mib: 24_000,
+        })
+    }
+
+    fn purge_standby(&self) -> Result<(), OsError> {
+        self.ask("NtSetSystemInformation", |_| ())
+    }
+
+    fn ask_for_timer(&self, period: TimerPeriod) -> Result<TimerPeriod, OsError> {
+        self.ask("NtSetTimerResolution", |_| period)
     }
 }
 

@@ -3,11 +3,18 @@
 use std::collections::BTreeMap;
 use std::process::{Child, Command, Stdio};
 
-use frevin_core::playing::{GameStart, PlayPlan, ProcessHolds};
+use frevin_core::playing::{
+    GameStart, PlayEvent, PlayPlan, ProcessBefore, ProcessHolds, ProcessKey,
+};
 
 use super::processes::{
-    Running, adopt_what_is_left, processors, running, set_priority, set_processors,
+    Running, adopt_what_is_left, before, processors, running, set_memory_priority, set_priority,
+    set_processors, unthrottle,
 };
+use crate::failure::Failure;
+
+/// Writes down what is about to be done, durably.
+pub(super) type WriteDown<'a> = dyn FnMut(PlayEvent) -> Result<(), Failure> + 'a;
 
 /// A game that runs, or is to.
 pub(super) struct Game {
@@ -30,7 +37,7 @@ pub(super) struct Game {
 
 impl Game {
     /// Starts a game, or gets ready to wait for it.
-    pub(super) fn begin(plan: &PlayPlan) -> Result<Self, String> {
+    pub(super) fn begin(plan: &PlayPlan, write_down: &mut WriteDown<'_>) -> Result<Self, String> {
         let mut adopts = false;
         let (child, file) = match &plan.start {
             GameStart::Attach { file } => (None, Some(file.clone())),
@@ -58,12 +65,12 @@ impl Game {
             child,
             file,
         };
-        game.look();
+        game.look(&running(), write_down);
         Ok(game)
     }
 
-    /// Looks which of its processes run, and holds what is to be held of those that are new.
-    pub(super) fn look(&mut self) {
+    /// Lists the processes that run, without one of its own that has just ended.
+    pub(super) fn list(&mut self) -> Vec<Running> {
         // Asked for before anything is listed: what it left behind is listed then. Some systems list what has ended as long
         // as somebody may ask.
         let ended = self.child.as_mut().and_then(|child| {
@@ -74,10 +81,15 @@ impl Game {
         now.retain(|one| Some(one.id) != ended);
         // What ended before anybody looked was the game, unless another file is.
         self.has_come |= ended.is_some() && self.file.is_none();
-        self.follow(&now);
+        now
+    }
+
+    /// Looks which of its processes run, and holds what is to be held of those that are new.
+    pub(super) fn look(&mut self, now: &[Running], write_down: &mut WriteDown<'_>) {
+        self.follow(now);
         for (id, made) in self.own.clone() {
-            if self.held.insert(id, made) != Some(made) {
-                self.hold(id);
+            if self.held.insert(id, made) != Some(made) && !self.holds.is_empty() {
+                self.hold(ProcessKey { id, made }, write_down);
             }
         }
     }
@@ -109,8 +121,31 @@ impl Game {
         }
     }
 
-    fn hold(&mut self, id: u32) {
+    fn hold(&mut self, process: ProcessKey, write_down: &mut WriteDown<'_>) {
+        let id = process.id;
+        // A game that may not be asked is not touched: nobody could put it back.
+        let had = match before(id) {
+            Ok(had) => had,
+            Err(reason) => return self.tell(format!("its process: {reason}")),
+        };
+        let ProcessHolds { priority, processors: choice, unthrottled, memory_priority } =
+            &self.holds;
+        let before = ProcessBefore {
+            priority: had.priority.filter(|_| priority.is_some()),
+            processors: had.processors.filter(|_| choice.is_some()),
+            throttling: had.throttling.filter(|_| *unthrottled),
+            memory_priority: had.memory_priority.filter(|_| memory_priority.is_some()),
+        };
+        if let Err(failure) = write_down(PlayEvent::Held { process, before }) {
+            return self.tell(format!("its process: {}", failure.message));
+        }
         let mut tried = Vec::new();
+        if self.holds.unthrottled {
+            tried.push(("throttling", unthrottle(id)));
+        }
+        if let Some(priority) = self.holds.memory_priority {
+            tried.push(("memory priority", set_memory_priority(id, priority)));
+        }
         if let Some(class) = self.holds.priority {
             tried.push(("priority", set_priority(id, class)));
         }
@@ -124,12 +159,20 @@ impl Game {
         for (what, done) in tried {
             // A game that forbids it is left alone.
             if let Err(reason) = done {
-                let problem = format!("{what}: {reason}");
-                if !self.problems.contains(&problem) {
-                    self.problems.push(problem);
-                }
+                self.tell(format!("{what}: {reason}"));
             }
         }
+    }
+
+    fn tell(&mut self, problem: String) {
+        if !self.problems.contains(&problem) {
+            self.problems.push(problem);
+        }
+    }
+
+    /// Whether a process is one of its own, or was.
+    pub(super) fn has(&self, id: u32) -> bool {
+        self.ever.contains_key(&id)
     }
 
     /// Its processes that run.

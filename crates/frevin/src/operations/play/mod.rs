@@ -4,8 +4,10 @@
 //! dies with it: where the ledger tells of a play without an end and nobody holds the lock, whoever comes next puts the
 //! PC back ([`settle`]).
 
+mod around;
 mod game;
 mod processes;
+mod recording;
 mod watcher;
 
 use std::fs::File;
@@ -185,6 +187,7 @@ fn put_back(
         let back = make_way_back(pc, ledger, &selection, OnOthers::Keep)?;
         roll_back(context, pc, ledger, &selection, OnOthers::Keep, back)?;
     }
+    around::put_processes_back(context, ledger, id)?;
     Ok(ledger.end_play(id, context.clock.now(), ending)?)
 }
 

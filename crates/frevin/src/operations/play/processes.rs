@@ -1,6 +1,10 @@
 //! Processes of this PC: which run, and what is held of them.
 
-use frevin_core::playing::{LogicalProcessor, PriorityClass};
+use std::time::Duration;
+
+use frevin_core::playing::{
+    LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, ProcessKey,
+};
 
 /// A process that runs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -11,14 +15,28 @@ pub(super) struct Running {
     pub(super) file: String,
     /// When it was made, as the operating system writes it: a number is given again after its process has ended.
     pub(super) made: u64,
+    /// The processor time that it has had; nothing where it is not told.
+    pub(super) processor_time: Option<Duration>,
+    /// Whether it belongs to the user of this program, as far as the operating system tells.
+    pub(super) is_own_users: bool,
+}
+
+impl Running {
+    pub(super) fn key(&self) -> ProcessKey {
+        ProcessKey { id: self.id, made: self.made }
+    }
 }
 
 #[cfg(target_os = "linux")]
 mod system {
-    use rustix::process::{Pid, set_child_subreaper, setpriority_process};
-    use rustix::thread::{CpuSet, sched_setaffinity};
+    use std::os::unix::fs::MetadataExt as _;
+    use std::sync::OnceLock;
+    use std::time::Duration;
 
-    use super::{LogicalProcessor, PriorityClass, Running};
+    use rustix::process::{Pid, getpriority_process, set_child_subreaper, setpriority_process};
+    use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
+
+    use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
 
     /// Lets what a launcher leaves behind become this process's own, so that it can be followed; whether it does.
     /// Where it cannot be had, launchers are followed while they run.
@@ -48,8 +66,31 @@ mod system {
             id,
             parent: fields.get(1)?.parse().ok()?,
             file: name.map_or_else(|| short.to_owned(), |name| name.to_string_lossy().into_owned()),
-            made: fields.get(19)?.parse().ok()?,
+            made: made_in_this_start(fields.get(19)?.parse().ok()?),
+            processor_time: ticks(&fields),
+            is_own_users: std::fs::metadata(format!("/proc/{id}"))
+                .is_ok_and(|of| of.uid() == rustix::process::geteuid().as_raw()),
         })
+    }
+
+    /// The time in user mode and in the kernel.
+    fn ticks(fields: &[&str]) -> Option<Duration> {
+        let ticks: u64 =
+            fields.get(11)?.parse::<u64>().ok()? + fields.get(12)?.parse::<u64>().ok()?;
+        let a_second = rustix::param::clock_ticks_per_second().max(1);
+        Some(Duration::from_millis(ticks.saturating_mul(1000) / a_second))
+    }
+
+    /// When a process was made, which the system counts from its start: with something of the start, so that one of
+    /// another start is not taken for it.
+    fn made_in_this_start(ticks: u64) -> u64 {
+        static START: OnceLock<u64> = OnceLock::new();
+        let start = START.get_or_init(|| {
+            let id = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
+            u64::from_str_radix(id.get(..4).unwrap_or_default(), 16).unwrap_or(0)
+        });
+        // So few bits that the number is kept whole where it is written down.
+        start << 36 | ticks & 0xf_ffff_ffff
     }
 
     pub(in super::super) fn processors() -> Vec<LogicalProcessor> {
@@ -75,6 +116,43 @@ mod system {
         ids.filter_map(Pid::from_raw).collect()
     }
 
+    pub(in super::super) fn before(id: u32) -> Result<ProcessBefore, String> {
+        let first = Pid::from_raw(id.cast_signed());
+        let nice = getpriority_process(first).map_err(|error| error.to_string())?;
+        let set = sched_getaffinity(first).map_err(|error| error.to_string())?;
+        let numbers = (0..1024_u32).filter(|number| set.is_set(*number as usize)).collect();
+        Ok(ProcessBefore {
+            priority: Some(nice.into()),
+            processors: Some(numbers),
+            ..ProcessBefore::default()
+        })
+    }
+
+    pub(in super::super) fn put_back(id: u32, before: &ProcessBefore) -> Result<(), String> {
+        if let Some(nice) = before.priority.and_then(|nice| i32::try_from(nice).ok()) {
+            set_nice(id, nice)?;
+        }
+        before.processors.as_ref().map_or(Ok(()), |numbers| set_processors(id, numbers))
+    }
+
+    pub(in super::super) fn unthrottle(_: u32) -> Result<(), String> {
+        Err("this operating system runs no program slower by itself".to_owned())
+    }
+
+    pub(in super::super) fn set_memory_priority(_: u32, _: MemoryPriority) -> Result<(), String> {
+        Err("this operating system has none for a process".to_owned())
+    }
+
+    /// Whether a process has more than what others are lowered to.
+    pub(in super::super) fn is_above_lowered(had: &ProcessBefore) -> bool {
+        had.priority.is_some_and(|nice| nice < 5)
+    }
+
+    /// Whether what is lowered can be put back: not everybody may raise.
+    pub(in super::super) fn can_raise() -> bool {
+        rustix::process::geteuid().is_root()
+    }
+
     pub(in super::super) fn set_priority(id: u32, class: PriorityClass) -> Result<(), String> {
         let nice = match class {
             PriorityClass::Idle => 19,
@@ -83,6 +161,10 @@ mod system {
             PriorityClass::AboveNormal => -5,
             PriorityClass::High => -10,
         };
+        set_nice(id, nice)
+    }
+
+    fn set_nice(id: u32, nice: i32) -> Result<(), String> {
         for thread in threads(id) {
             setpriority_process(Some(thread), nice).map_err(|error| error.to_string())?;
         }
@@ -103,7 +185,7 @@ mod system {
 
 #[cfg(windows)]
 mod system {
-    use super::{LogicalProcessor, PriorityClass, Running};
+    use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
 
     /// What a launcher leaves behind keeps the number of the launcher as its parent's.
     pub(in super::super) fn adopt_what_is_left() -> bool {
@@ -117,6 +199,9 @@ mod system {
             parent: one.parent,
             file: one.file,
             made: one.created.unwrap_or(0),
+            // What may be asked is this user's, or this is an administrator.
+            is_own_users: one.created.is_some(),
+            processor_time: one.processor_time,
         };
         found.into_iter().map(process).collect()
     }
@@ -132,11 +217,67 @@ mod system {
     pub(in super::super) fn set_processors(id: u32, numbers: &[u32]) -> Result<(), String> {
         frevin_windows::game_process::set_processors(id, numbers).map_err(|error| error.to_string())
     }
+
+    pub(in super::super) fn before(id: u32) -> Result<ProcessBefore, String> {
+        frevin_windows::game_process::before(id).map_err(|error| error.to_string())
+    }
+
+    pub(in super::super) fn put_back(id: u32, before: &ProcessBefore) -> Result<(), String> {
+        frevin_windows::game_process::put_back(id, before).map_err(|error| error.to_string())
+    }
+
+    pub(in super::super) fn unthrottle(id: u32) -> Result<(), String> {
+        frevin_windows::game_process::unthrottle(id).map_err(|error| error.to_string())
+    }
+
+    pub(in super::super) fn set_memory_priority(
+        id: u32,
+        priority: MemoryPriority,
+    ) -> Result<(), String> {
+        frevin_windows::game_process::set_memory_priority(id, priority)
+            .map_err(|error| error.to_string())
+    }
+
+    /// Whether a process has more than what others are lowered to.
+    pub(in super::super) fn is_above_lowered(had: &ProcessBefore) -> bool {
+        frevin_windows::game_process::is_normal_or_above(had)
+    }
+
+    /// Whether what is lowered can be put back.
+    pub(in super::super) fn can_raise() -> bool {
+        true
+    }
 }
 
 #[cfg(not(any(windows, target_os = "linux")))]
 mod system {
-    use super::{LogicalProcessor, PriorityClass, Running};
+    use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
+
+    const UNKNOWN: &str = "this operating system's processes are not known";
+
+    pub(in super::super) fn before(_: u32) -> Result<ProcessBefore, String> {
+        Err(UNKNOWN.to_owned())
+    }
+
+    pub(in super::super) fn put_back(_: u32, _: &ProcessBefore) -> Result<(), String> {
+        Err(UNKNOWN.to_owned())
+    }
+
+    pub(in super::super) fn unthrottle(_: u32) -> Result<(), String> {
+        Err(UNKNOWN.to_owned())
+    }
+
+    pub(in super::super) fn set_memory_priority(_: u32, _: MemoryPriority) -> Result<(), String> {
+        Err(UNKNOWN.to_owned())
+    }
+
+    pub(in super::super) fn can_raise() -> bool {
+        false
+    }
+
+    pub(in super::super) fn is_above_lowered(_: &ProcessBefore) -> bool {
+        false
+    }
 
     pub(in super::super) fn adopt_what_is_left() -> bool {
         false
@@ -151,12 +292,15 @@ mod system {
     }
 
     pub(in super::super) fn set_priority(_: u32, _: PriorityClass) -> Result<(), String> {
-        Err("this operating system's processes are not known".to_owned())
+        Err(UNKNOWN.to_owned())
     }
 
     pub(in super::super) fn set_processors(_: u32, _: &[u32]) -> Result<(), String> {
-        Err("this operating system's processes are not known".to_owned())
+        Err(UNKNOWN.to_owned())
     }
 }
 
-pub(super) use system::{adopt_what_is_left, processors, running, set_priority, set_processors};
+pub(super) use system::{
+    adopt_what_is_left, before, can_raise, is_above_lowered, processors, put_back, running,
+    set_memory_priority, set_priority, set_processors, unthrottle,
+};

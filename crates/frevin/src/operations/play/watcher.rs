@@ -4,11 +4,13 @@ use std::fs::File;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use frevin_core::playing::{GameStart, PlayEnding, PlayId};
+use frevin_core::playing::{GameStart, PlayEnding, PlayEvent, PlayId};
 use frevin_ledger::{ChangeFor, Ledger, PlayRecord};
 use frevin_pc::Pc;
 
+use super::around::Around;
 use super::game::Game;
+use super::recording::Recording;
 use super::{PlayFiles, PlayStatus, put_back};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -71,7 +73,7 @@ pub(crate) fn watch(
     };
     let mut status = PlayStatus::default();
     let ending = match hold(context, pc, ledger, &play) {
-        Ok(()) => follow(&files, &play, &mut status),
+        Ok(()) => follow_and_record(context, pc, ledger, &files, &play, &mut status),
         Err(failure) => {
             status.problems.push(failure.message);
             files.tell(&status);
@@ -120,9 +122,46 @@ fn hold(
     Ok(())
 }
 
+/// Follows the game to its end, and keeps its frames where they are recorded.
+fn follow_and_record(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    files: &PlayFiles,
+    play: &PlayRecord,
+    status: &mut PlayStatus,
+) -> PlayEnding {
+    let Some(plan) = &play.plan.recording else {
+        return follow(context, pc, ledger, files, play, status);
+    };
+    let recording = Recording::begin(plan);
+    let ending = follow(context, pc, ledger, files, play, status);
+    // While what is held is still in force.
+    let kept = recording.and_then(|recording| recording.keep(context, pc, ledger, play, plan));
+    let problem = match kept {
+        Ok(Some(_)) => return ending,
+        Ok(None) => "recording: too few frames came".to_owned(),
+        Err(failure) => format!("recording: {}", failure.message),
+    };
+    status.problems.push(problem);
+    files.tell(status);
+    ending
+}
+
 /// Follows the game to its end.
-fn follow(files: &PlayFiles, play: &PlayRecord, status: &mut PlayStatus) -> PlayEnding {
-    let mut game = match Game::begin(&play.plan) {
+fn follow(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    files: &PlayFiles,
+    play: &PlayRecord,
+    status: &mut PlayStatus,
+) -> PlayEnding {
+    let mut write_down = |event: PlayEvent| -> Result<(), Failure> {
+        Ok(ledger.add_play_event(play.id, context.clock.now(), &event)?)
+    };
+    let mut around = Around::begin(pc, &play.plan.pc, &mut write_down);
+    let mut game = match Game::begin(&play.plan, &mut write_down) {
         Ok(game) => game,
         Err(reason) => {
             status.problems.push(reason);
@@ -133,7 +172,8 @@ fn follow(files: &PlayFiles, play: &PlayRecord, status: &mut PlayStatus) -> Play
     let begun = Instant::now();
     let is_waited_for = matches!(play.plan.start, GameStart::Attach { .. });
     loop {
-        let now = PlayStatus { processes: game.processes(), problems: game.problems.clone() };
+        let problems = game.problems.iter().chain(&around.problems).cloned().collect();
+        let now = PlayStatus { processes: game.processes(), problems };
         if now != *status {
             *status = now;
             files.tell(status);
@@ -150,7 +190,9 @@ fn follow(files: &PlayFiles, play: &PlayRecord, status: &mut PlayStatus) -> Play
         }
         let pause = if begun.elapsed() < AT_FIRST { LOOK_EVERY_AT_FIRST } else { LOOK_EVERY };
         std::thread::sleep(pause);
-        game.look();
+        let now = game.list();
+        game.look(&now, &mut write_down);
+        around.look(pc, &now, &game, &mut write_down);
     }
 }
 
