@@ -5,6 +5,7 @@
 //! implementation against the contract. [`Restarts`] brings about what settings wait for.
 #![forbid(unsafe_code)]
 
+mod command_line;
 pub mod conformance;
 mod contract;
 pub mod durable;
@@ -18,6 +19,7 @@ mod restarts;
 #[cfg(any(windows, test))]
 pub mod windows;
 
+pub use command_line::command_line;
 pub use contract::{
     CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
     RestorePoint, WriteError, Written,

@@ -50,6 +50,14 @@ pub fn running() -> Result<Vec<ProcessSeen>, OsError> {
     starts::with_parents()
 }
 
+/// The names of the files of the processes that run, by their numbers. No process is opened.
+///
+/// # Errors
+/// Where Windows does not list them.
+pub fn names() -> Result<Vec<(u32, String)>, OsError> {
+    starts::names()
+}
+
 fn opened_with(access: PROCESS_ACCESS_RIGHTS, id: u32) -> Result<Handle, OsError> {
     // SAFETY: it takes numbers; the handle is closed once.
     let process = unsafe { OpenProcess(access, false, id) };

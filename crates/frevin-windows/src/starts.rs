@@ -69,6 +69,20 @@ fn moment(time: FILETIME) -> u64 {
 
 /// The processes that run, each with the one that made it.
 pub(crate) fn with_parents() -> Result<Vec<ProcessSeen>, OsError> {
+    listed(|entry| {
+        let id = entry.th32ProcessID;
+        let (created, processor_time) = times(id).unzip();
+        let (parent, file) = (entry.th32ParentProcessID, text(&entry.szExeFile));
+        ProcessSeen { id, parent, file, created, processor_time }
+    })
+}
+
+/// The names of their files, without a look at the processes themselves.
+pub(crate) fn names() -> Result<Vec<(u32, String)>, OsError> {
+    listed(|entry| (entry.th32ProcessID, text(&entry.szExeFile)))
+}
+
+fn listed<T>(of: impl Fn(&PROCESSENTRY32W) -> T) -> Result<Vec<T>, OsError> {
     // SAFETY: it takes numbers.
     let snapshot = unsafe { CreateToolhelp32Snapshot(TH32CS_SNAPPROCESS, 0) };
     let snapshot = Handle(snapshot.map_err(failed("CreateToolhelp32Snapshot"))?);
@@ -78,10 +92,7 @@ pub(crate) fn with_parents() -> Result<Vec<ProcessSeen>, OsError> {
     // SAFETY: the entry says how long it is.
     let mut next = unsafe { Process32FirstW(snapshot.0, &raw mut entry) };
     while next.is_ok() {
-        let (id, file) = (entry.th32ProcessID, text(&entry.szExeFile));
-        let parent = entry.th32ParentProcessID;
-        let (created, processor_time) = times(id).unzip();
-        found.push(ProcessSeen { id, parent, file, created, processor_time });
+        found.push(of(&entry));
         // SAFETY: as above.
         next = unsafe { Process32NextW(snapshot.0, &raw mut entry) };
     }

@@ -29,8 +29,8 @@ use windows::core::{PCWSTR, PWSTR};
 use super::library::function;
 use super::wide::{Wide, failed, text, text_at};
 use frevin_pc::RestorePoint;
+use frevin_pc::command_line;
 use frevin_pc::windows::apis::SystemApi;
-use frevin_pc::windows::command_line::command_line;
 use frevin_pc::windows::os_error::OsError;
 
 /// The PC that this program runs on.

@@ -18,6 +18,7 @@ use serde_json::{Map, Value};
 use crate::clock::Clock;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneRecording;
+use crate::operations::play::games::Games;
 use crate::options::GlobalOptions;
 use crate::view::Page;
 use crate::{own_home, own_tweaks, strangers_file};
@@ -41,6 +42,9 @@ struct Configuration {
     /// How scenes are recorded that no rehearsal PC plays.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     scenes: BTreeMap<SceneName, SceneRecording>,
+    /// Games that something is held for whenever they run.
+    #[serde(default, skip_serializing_if = "Games::is_empty")]
+    games: Games,
 }
 
 /// The table of the configuration that holds what the owner tells of a PC.
@@ -340,6 +344,21 @@ impl Context {
             None => drop(configuration.scenes.remove(scene)),
         }
         self.configure(&configuration)
+    }
+
+    /// The games that something is held for whenever they run.
+    pub(crate) fn games(&self) -> Result<Games, Failure> {
+        Ok(self.configuration()?.games)
+    }
+
+    /// Keeps them.
+    pub(crate) fn configure_games(&self, games: &Games) -> Result<(), Failure> {
+        self.configure(&Configuration { games: games.clone(), ..self.configuration()? })
+    }
+
+    /// When the configuration was written last.
+    pub(crate) fn configuration_changed_at(&self) -> Option<std::time::SystemTime> {
+        std::fs::metadata(self.home.join(CONFIGURATION)).ok()?.modified().ok()
     }
 
     /// Makes `pc` the one that is meant where none is named.

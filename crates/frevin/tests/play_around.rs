@@ -222,3 +222,66 @@ fn a_profile_says_what_is_held_of_the_game_and_around_it() {
     let said = place.run(&["profile", "check", "late.toml"]);
     assert!(format!("{}{}", said.out, said.err).contains("has ended"), "{} {}", said.out, said.err);
 }
+
+/// Waits until something is so.
+fn wait_until(what: &str, is_so: impl Fn() -> bool) {
+    let begun = std::time::Instant::now();
+    while !is_so() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "{what}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+#[test]
+fn games_of_a_table_are_held_for_whenever_they_run() {
+    let place = Place::new();
+    let before = place.pc_files();
+    let text = "format = 1\nname = \"evening\"\npurpose = \"p\"\n\n[[while_playing]]\nuse = \"power/active-plan\"\n";
+    fs_err::write(place.path().join("evening.toml"), text).unwrap();
+    place.run(&["profile", "save", "evening.toml"]).ok();
+    place.run(&["play", "games", "on"]).fails(2);
+    place.run(&["play", "games", "add", "Riders.exe", "--profile", "nowhere"]).fails(3);
+    place.run(&["play", "games", "add", "Riders.exe", "--profile", "evening"]).ok();
+    let on = place.json(&["--yes", "play", "games", "on"]);
+    assert_eq!((&on["games"][0]["file"], &on["are_looked_for"]), (&"riders".into(), &true.into()));
+    wait_until("it looks", || place.json(&["play", "games", "list"])["is_looking"] == true);
+    // The entry by which Windows starts it is a change like any other.
+    let registry = fs_err::read_to_string(place.pc().join("settings/registry.json")).unwrap();
+    assert!(registry.contains("Frevin looks for games"), "{registry}");
+    // A program of that name is started by somebody else.
+    let program = place.path().join("riders");
+    fs_err::copy("/bin/sleep", &program).unwrap();
+    let mut game = Command::new(&program).arg("60").spawn().unwrap();
+    let is_held = || runs(&place.json(&["play", "status"]));
+    wait_until("it is found and held for", is_held);
+    game.kill().unwrap();
+    game.wait().unwrap();
+    let has_ended = || place.json(&["play", "show"])["ended"][1] == "game-ended";
+    wait_until("it is put back", has_ended);
+    let off = place.json(&["play", "games", "off"]);
+    assert_eq!(off["are_looked_for"], false, "{off}");
+    wait_until("it ends", || place.json(&["play", "games", "list"])["is_looking"] == false);
+    assert!(place.pc_files() == before);
+    place.run(&["play", "games", "remove", "riders.exe"]).ok();
+    place.run(&["play", "games", "remove", "riders.exe"]).fails(3);
+}
+
+#[test]
+fn a_shortcut_starts_a_game_and_holds_its_profile() {
+    let place = Place::new();
+    let text = "format = 1\nname = \"evening\"\npurpose = \"p\"\n\n[playing]\nprocessors = \"0\"\n";
+    fs_err::write(place.path().join("evening.toml"), text).unwrap();
+    place.run(&["profile", "save", "evening.toml"]).ok();
+    let words = ["play", "games", "shortcut", "riders.sh", "--program", "/bin/sleep"];
+    place.run(&[&words[..], &["--profile", "evening", "--", "1"]].concat()).ok();
+    // It is not written over.
+    let again = place.run(&[&words[..], &["--profile", "evening"]].concat());
+    assert_ne!(again.code, 0);
+    let opened = Command::new(place.path().join("riders.sh")).stdout(Stdio::null()).status();
+    assert!(opened.unwrap().success());
+    let play = place.json(&["play", "show"]);
+    assert_eq!(
+        (&play["ended"][1], &play["plan"]["start"]["command"][1]),
+        (&"game-ended".into(), &"1".into())
+    );
+}

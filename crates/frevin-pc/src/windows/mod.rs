@@ -12,7 +12,6 @@
 pub mod adapters;
 pub mod apis;
 pub mod boot;
-pub mod command_line;
 pub mod devices;
 pub mod displays;
 mod facts;

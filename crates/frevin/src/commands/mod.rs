@@ -7,6 +7,7 @@ pub(crate) mod demo;
 pub(crate) mod device;
 pub(crate) mod drift;
 pub(crate) mod evidence;
+pub(crate) mod games;
 mod in_play;
 pub(crate) mod inspect;
 pub(crate) mod ledger;

@@ -17,6 +17,7 @@ use frevin_core::visits::Scene;
 use frevin_ledger::{Ledger, PlayRecord, TimedPlayEvent};
 use frevin_pc::{Pc, PcKind};
 
+use crate::commands::games::{self, GamesCommand};
 use crate::commands::in_play::ordinary_play;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -42,9 +43,13 @@ pub(crate) struct PlayArgs {
 }
 
 impl PlayArgs {
-    /// Whether it is the watcher of a play.
+    /// Whether it is a process of Frevin's own that watches.
     pub(crate) fn is_watcher(&self) -> bool {
-        matches!(self.command, Some(PlayCommand::Watch { .. }))
+        // Nor does whoever only looks for games settle what another left.
+        matches!(
+            self.command,
+            Some(PlayCommand::Watch { .. } | PlayCommand::Games(GamesCommand::Look))
+        )
     }
 }
 
@@ -61,6 +66,8 @@ enum PlayCommand {
         /// Its number [default: the latest]
         play: Option<i64>,
     },
+    #[command(subcommand)]
+    Games(GamesCommand),
     /// Watch a play that has begun
     #[command(hide = true)]
     Watch {
@@ -178,6 +185,7 @@ pub(crate) fn run(context: &Context, args: &PlayArgs) -> Result<Outcome, Failure
             Ok(Outcome::yes(&StatusReport { play, is_watched, status }))
         }
         Some(PlayCommand::Stop) => stop(context),
+        Some(PlayCommand::Games(command)) => games::run(context, command),
         Some(PlayCommand::List) => {
             let pc = context.pc()?;
             let plays = context.ledger()?.plays(&pc.identity().id)?;

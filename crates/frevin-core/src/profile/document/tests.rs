@@ -62,7 +62,7 @@ fn a_document_of_another_shape_is_placed_too() {
     p.toml:2:10: invalid basic string, expected `"`
     p.toml:3:8: key with no value, expected `=`
     "#);
-    insta::assert_snapshot!(problems(&format!("{HEAD}scen = 'x'\n")), @"p.toml:4:1: unknown field `scen`, expected one of `format`, `name`, `purpose`, `scene`, `builds_on`, `without`, `tweaks`, `while_playing`, `definitions`");
+    insta::assert_snapshot!(problems(&format!("{HEAD}scen = 'x'\n")), @"p.toml:4:1: unknown field `scen`, expected one of `format`, `name`, `purpose`, `scene`, `builds_on`, `without`, `tweaks`, `while_playing`, `playing`, `definitions`");
     insta::assert_snapshot!(problems("format = 9\nname = \"../up\"\npurpose = \"\"\n"), @"
     p.toml:1:10: this Frevin reads profiles of format 1
       a newer Frevin may read it

@@ -6,6 +6,7 @@
 
 mod around;
 mod game;
+pub(crate) mod games;
 mod processes;
 mod recording;
 mod watcher;

@@ -29,6 +29,7 @@ impl Running {
 
 #[cfg(target_os = "linux")]
 mod system {
+    use std::collections::{BTreeMap, BTreeSet};
     use std::os::unix::fs::MetadataExt as _;
     use std::sync::OnceLock;
     use std::time::Duration;
@@ -48,6 +49,26 @@ mod system {
         let Ok(entries) = std::fs::read_dir("/proc") else { return Vec::new() };
         let ids = entries.flatten().filter_map(|entry| entry.file_name().to_str()?.parse().ok());
         ids.filter_map(process).collect()
+    }
+
+    /// Brings a list of processes up to date, by the names of their files in small letters, without an ending: only new
+    /// ones are asked.
+    pub(in super::super) fn names(known: &mut BTreeMap<u32, String>) {
+        let Ok(entries) = std::fs::read_dir("/proc") else { return };
+        let ids: BTreeSet<u32> = entries
+            .flatten()
+            .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
+            .collect();
+        known.retain(|id, _| ids.contains(id));
+        for id in ids {
+            known.entry(id).or_insert_with(|| {
+                let program = std::fs::read_link(format!("/proc/{id}/exe")).unwrap_or_default();
+                program
+                    .file_stem()
+                    .map(|name| name.to_string_lossy().to_lowercase())
+                    .unwrap_or_default()
+            });
+        }
     }
 
     /// A process that runs; nothing of one that has ended and waits to be asked for how.
@@ -185,6 +206,8 @@ mod system {
 
 #[cfg(windows)]
 mod system {
+    use std::collections::BTreeMap;
+
     use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
 
     /// What a launcher leaves behind keeps the number of the launcher as its parent's.
@@ -208,6 +231,15 @@ mod system {
 
     pub(in super::super) fn processors() -> Vec<LogicalProcessor> {
         frevin_windows::game_process::processors().unwrap_or_default()
+    }
+
+    pub(in super::super) fn names(known: &mut BTreeMap<u32, String>) {
+        let now = frevin_windows::game_process::names().unwrap_or_default();
+        let bare = |file: String| {
+            let file = file.to_lowercase();
+            file.strip_suffix(".exe").map(ToOwned::to_owned).unwrap_or(file)
+        };
+        *known = now.into_iter().map(|(id, file)| (id, bare(file))).collect();
     }
 
     pub(in super::super) fn set_priority(id: u32, class: PriorityClass) -> Result<(), String> {
@@ -251,6 +283,8 @@ mod system {
 
 #[cfg(not(any(windows, target_os = "linux")))]
 mod system {
+    use std::collections::BTreeMap;
+
     use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
 
     const UNKNOWN: &str = "this operating system's processes are not known";
@@ -274,6 +308,8 @@ mod system {
     pub(in super::super) fn can_raise() -> bool {
         false
     }
+
+    pub(in super::super) fn names(_: &mut BTreeMap<u32, String>) {}
 
     pub(in super::super) fn is_above_lowered(_: &ProcessBefore) -> bool {
         false
@@ -301,6 +337,6 @@ mod system {
 }
 
 pub(super) use system::{
-    adopt_what_is_left, before, can_raise, is_above_lowered, processors, put_back, running,
+    adopt_what_is_left, before, can_raise, is_above_lowered, names, processors, put_back, running,
     set_memory_priority, set_priority, set_processors, unthrottle,
 };

@@ -42,13 +42,13 @@ pub(crate) fn start_watcher(context: &Context, id: PlayId) -> Result<Child, Fail
 
 /// A group of its own: what ends the terminal's programs does not end it.
 #[cfg(unix)]
-fn apart(command: &mut Command) {
+pub(super) fn apart(command: &mut Command) {
     use std::os::unix::process::CommandExt as _;
     command.process_group(0);
 }
 
 #[cfg(windows)]
-fn apart(command: &mut Command) {
+pub(super) fn apart(command: &mut Command) {
     use std::os::windows::process::CommandExt as _;
     /// `CREATE_NEW_PROCESS_GROUP` and `CREATE_NO_WINDOW` ("Process Creation Flags").
     const FLAGS: u32 = 0x0000_0200 | 0x0800_0000;
@@ -56,7 +56,7 @@ fn apart(command: &mut Command) {
 }
 
 #[cfg(not(any(unix, windows)))]
-fn apart(_: &mut Command) {}
+pub(super) fn apart(_: &mut Command) {}
 
 /// Watches a play to its end.
 pub(crate) fn watch(
