@@ -1,6 +1,6 @@
 //! Displays.
 
-use frevin_core::setting::DisplayMode;
+use frevin_core::setting::{ColourRamp, DisplayMode};
 use windows::Win32::Devices::Display::{
     DISPLAYCONFIG_DEVICE_INFO_GET_SOURCE_NAME, DISPLAYCONFIG_DEVICE_INFO_GET_TARGET_NAME,
     DISPLAYCONFIG_DEVICE_INFO_HEADER, DISPLAYCONFIG_DEVICE_INFO_TYPE, DISPLAYCONFIG_MODE_INFO,
@@ -10,12 +10,13 @@ use windows::Win32::Devices::Display::{
 };
 use windows::Win32::Foundation::LUID;
 use windows::Win32::Graphics::Gdi::{
-    CDS_TEST, CDS_TYPE, CDS_UPDATEREGISTRY, ChangeDisplaySettingsExW, DEVMODEW,
+    CDS_TEST, CDS_TYPE, CDS_UPDATEREGISTRY, ChangeDisplaySettingsExW, CreateDCW, DEVMODEW,
     DISP_CHANGE_SUCCESSFUL, DISPLAY_DEVICE_ATTACHED_TO_DESKTOP, DISPLAY_DEVICEW,
-    DM_DISPLAYFREQUENCY, DM_PELSHEIGHT, DM_PELSWIDTH, ENUM_CURRENT_SETTINGS,
+    DM_DISPLAYFREQUENCY, DM_PELSHEIGHT, DM_PELSWIDTH, DeleteDC, ENUM_CURRENT_SETTINGS,
     ENUM_DISPLAY_SETTINGS_FLAGS, ENUM_DISPLAY_SETTINGS_MODE, EnumDisplayDevicesW,
-    EnumDisplaySettingsExW,
+    EnumDisplaySettingsExW, HDC,
 };
+use windows::Win32::UI::ColorSystem::{GetDeviceGammaRamp, SetDeviceGammaRamp};
 use windows::core::PCWSTR;
 
 use super::wide::{Wide, text};
@@ -24,6 +25,31 @@ use frevin_pc::windows::os_error::OsError;
 
 /// This PC's displays.
 pub(crate) struct DisplayDevices;
+
+/// The numbers of a ramp.
+const RAMP_NUMBERS: usize = 768;
+
+/// What is drawn on of a display.
+struct DeviceContext(HDC);
+
+impl DeviceContext {
+    fn of(device: &str) -> Result<Self, OsError> {
+        let device = Wide::new(device);
+        // SAFETY: the name lives for the call.
+        let context = unsafe { CreateDCW(device.as_ptr(), device.as_ptr(), PCWSTR::null(), None) };
+        match context.is_invalid() {
+            true => Err(OsError::Said("the display cannot be drawn on".to_owned())),
+            false => Ok(Self(context)),
+        }
+    }
+}
+
+impl Drop for DeviceContext {
+    fn drop(&mut self) {
+        // SAFETY: it was made by this program, and is deleted once.
+        let _ = unsafe { DeleteDC(self.0) };
+    }
+}
 
 /// A structure of Windows' that holds its own size.
 fn size<T>() -> u32 {
@@ -178,5 +204,27 @@ impl DisplaysApi for DisplayDevices {
         };
         change(CDS_TEST)?;
         change(CDS_UPDATEREGISTRY)
+    }
+
+    fn ramp(&self, device: &str) -> Result<ColourRamp, OsError> {
+        let mut numbers = vec![0_u16; RAMP_NUMBERS];
+        let context = DeviceContext::of(device)?;
+        // SAFETY: the context is of a display, and the place holds as many numbers as a ramp has.
+        let told = unsafe { GetDeviceGammaRamp(context.0, numbers.as_mut_ptr().cast()) };
+        let ramp = told.as_bool().then_some(numbers).and_then(ColourRamp::of);
+        ramp.ok_or_else(|| OsError::Said("the display's driver tells no ramp".to_owned()))
+    }
+
+    fn set_ramp(&self, device: &str, ramp: &ColourRamp) -> Result<(), OsError> {
+        let context = DeviceContext::of(device)?;
+        // SAFETY: the context is of a display, and a ramp has the numbers that are read.
+        let done = unsafe { SetDeviceGammaRamp(context.0, ramp.numbers().as_ptr().cast()) };
+        match done.as_bool() {
+            true => Ok(()),
+            false => Err(OsError::Said(
+                "the display's driver refuses this ramp, which may be too far from a straight line"
+                    .to_owned(),
+            )),
+        }
     }
 }

@@ -285,3 +285,18 @@ fn a_shortcut_starts_a_game_and_holds_its_profile() {
         (&"game-ended".into(), &"1".into())
     );
 }
+
+#[test]
+fn colours_of_a_display_are_held_and_come_back() {
+    let place = Place::new();
+    let before = place.pc_files();
+    let colours = ["--tweak", "graphics/display-colours", "--set", "display=Lumet 27Q"];
+    let words = [&["--program", "/bin/sleep"][..], &colours, &["--", "20"]].concat();
+    let mut child = begun(&place, &words);
+    wait_for(&place, "the game runs", runs);
+    let displays = fs_err::read_to_string(place.pc().join("settings/display.json")).unwrap();
+    assert!(displays.contains("colours"), "{displays}");
+    place.run(&["play", "stop"]).ok();
+    child.wait().unwrap();
+    assert!(place.pc_files() == before);
+}

@@ -6,6 +6,7 @@
 
 mod address;
 mod clean;
+mod colour_ramp;
 mod concerns;
 mod difference;
 mod elevation;
@@ -24,6 +25,7 @@ mod visual;
 
 pub use address::{Address, PowerSource};
 pub use clean::{CleanPart, CleanPlace, CleanSetting};
+pub use colour_ramp::ColourRamp;
 pub use concerns::{Concern, concern};
 pub use difference::{Difference, differences};
 pub use elevation::{belongs_to_user, needs_administrator};

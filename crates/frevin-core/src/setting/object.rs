@@ -53,6 +53,8 @@ pub enum Holds {
     Mode,
     /// A page file's size.
     PageFileSize,
+    /// What a display makes of colours.
+    Colours,
 }
 
 /// Parts of named things, of every kind.
@@ -64,6 +66,8 @@ pub enum ObjectPart {
     DisplayMode,
     /// The scaling of a display in percent.
     DisplayScaling,
+    /// What a display makes of colours; absent: it shows them as they are.
+    DisplayColours,
     /// The name servers of an adapter, first one first.
     AdapterNameServers,
     /// Whether Windows may switch an adapter off to save power.
@@ -109,10 +113,11 @@ const fn row(kind: ObjectKind, name: &'static str, holds: Holds, may_be_absent: 
 
 impl ObjectPart {
     /// Every part of every kind.
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 18] = [
         Self::TaskEnabled,
         Self::DisplayMode,
         Self::DisplayScaling,
+        Self::DisplayColours,
         Self::AdapterNameServers,
         Self::AdapterPowerSaving,
         Self::AdapterOption,
@@ -136,6 +141,7 @@ impl ObjectPart {
             Self::DisplayScaling => {
                 row(ObjectKind::Display, "scaling-percent", Holds::Number, false)
             }
+            Self::DisplayColours => row(ObjectKind::Display, "colours", Holds::Colours, true),
             Self::AdapterNameServers => {
                 row(ObjectKind::Adapter, "name-servers", Holds::Texts, false)
             }
@@ -289,6 +295,7 @@ impl ObjectSetting {
                 | (Holds::Texts, Value::Texts(_))
                 | (Holds::Mode, Value::Mode(_))
                 | (Holds::PageFileSize, Value::PageFile(_))
+                | (Holds::Colours, Value::Colours(_))
         )
     }
 

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
+use super::colour_ramp::ColourRamp;
 use super::object::{DisplayMode, PageFileSize};
 use super::registry_part::Listed;
 
@@ -63,6 +64,8 @@ pub enum Value {
     Mode(DisplayMode),
     /// A page file's size.
     PageFile(PageFileSize),
+    /// What a display makes of colours.
+    Colours(ColourRamp),
     /// What stands in a settings file, character for character.
     Written(String),
     /// All of a settings file.
@@ -174,6 +177,7 @@ impl Value {
             Self::Texts(texts) => json!(texts),
             Self::Mode(mode) => json!(mode),
             Self::PageFile(size) => json!(size),
+            Self::Colours(ramp) => json!(ramp),
             Self::Flag(flag) => json!(flag),
         }
     }
@@ -219,6 +223,7 @@ impl fmt::Display for Value {
             Self::Texts(texts) => f.write_str(&texts.join(", ")),
             Self::Mode(mode) => mode.fmt(f),
             Self::PageFile(size) => size.fmt(f),
+            Self::Colours(ramp) => ramp.fmt(f),
             Self::Written(text) if text.is_empty() => f.write_str("empty"),
             Self::Written(text) => f.write_str(text),
             Self::File { bytes, digest } => {

@@ -170,6 +170,7 @@ fn object_command(setting: &ObjectSetting, value: &Value) -> Option<String> {
         }
         ObjectPart::DisplayMode
         | ObjectPart::DisplayScaling
+        | ObjectPart::DisplayColours
         | ObjectPart::AdapterNameServers
         | ObjectPart::AdapterPowerSaving
         | ObjectPart::AdapterOption

@@ -228,6 +228,10 @@ fn thing_value(holds: Holds, written: &Json) -> Result<Value, &'static str> {
             .and_then(|text| text.parse().ok())
             .map(Value::Mode)
             .ok_or("a display mode like 2560x1440@165"),
+        Holds::Colours => text
+            .and_then(|text| text.parse().ok())
+            .map(Value::Colours)
+            .ok_or("a ramp like gamma 110, brightness 50, contrast 50"),
         Holds::PageFileSize => text
             .and_then(|text| text.parse().ok())
             .map(Value::PageFile)

@@ -1,6 +1,6 @@
 //! Displays.
 
-use frevin_core::setting::{DisplayMode, State, Value};
+use frevin_core::setting::{ColourRamp, DisplayMode, State, Value};
 
 use super::os_error::{OsError, state_of};
 use crate::contract::{WriteError, Written};
@@ -26,6 +26,10 @@ pub trait DisplaysApi {
     fn displays(&self) -> Result<Vec<DisplaySeen>, OsError>;
     /// Asks the driver whether it takes a mode, then sets it, for good.
     fn set_mode(&self, device: &str, mode: DisplayMode) -> Result<(), OsError>;
+    /// What a display makes of colours.
+    fn ramp(&self, device: &str) -> Result<ColourRamp, OsError>;
+    /// Sets that, until sign-out.
+    fn set_ramp(&self, device: &str, ramp: &ColourRamp) -> Result<(), OsError>;
 }
 
 /// The displays, each under a name of its own: where two are called the same, the second is "2".
@@ -61,6 +65,29 @@ pub(super) fn read_scaling(displays: &dyn DisplaysApi, name: &str) -> State {
         let unknown = || State::Unreadable("Windows does not tell the scaling".to_owned());
         Some(percent.map_or_else(unknown, |percent| Value::Number(percent).into()))
     }))
+}
+
+/// Colours that are shown as they are, are no ramp of anybody's.
+pub(super) fn read_colours(displays: &dyn DisplaysApi, name: &str) -> State {
+    let ramp = find(displays, name)
+        .and_then(|display| display.map(|display| displays.ramp(&display.device)).transpose());
+    state_of(
+        ramp.map(|ramp| {
+            ramp.filter(|ramp| !ramp.is_plain()).map(|ramp| Value::Colours(ramp).into())
+        }),
+    )
+}
+
+pub(super) fn write_colours(
+    displays: &dyn DisplaysApi,
+    name: &str,
+    ramp: &ColourRamp,
+) -> Result<Written, WriteError> {
+    let display = find(displays, name)
+        .map_err(OsError::before_write)?
+        .ok_or_else(|| WriteError::Refused(format!("there is no {name}")))?;
+    displays.set_ramp(&display.device, ramp)?;
+    Ok(Written::Done)
 }
 
 pub(super) fn write_mode(

@@ -9,8 +9,8 @@ use frevin_core::facts::{Facts, Guard};
 use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::setting::{
-    Address, CleanPart, CleanPlace, Concern, Hive, KeyPath, ObjectPart, ObjectSetting, PowerSource,
-    State, TakesEffect, Value, VisualParameter, WinName, belongs_to_user, concern,
+    Address, CleanPart, CleanPlace, ColourRamp, Concern, Hive, KeyPath, ObjectPart, ObjectSetting,
+    PowerSource, State, TakesEffect, Value, VisualParameter, WinName, belongs_to_user, concern,
     needs_administrator,
 };
 use frevin_core::waiting::Start;
@@ -110,6 +110,7 @@ impl LivePc {
             ObjectPart::TaskEnabled => tasks::read(&*apis.tasks, thing),
             ObjectPart::DisplayMode => displays::read_mode(&*apis.displays, thing),
             ObjectPart::DisplayScaling => displays::read_scaling(&*apis.displays, thing),
+            ObjectPart::DisplayColours => displays::read_colours(&*apis.displays, thing),
             ObjectPart::AdapterNameServers => adapters::read_name_servers(registry, thing),
             ObjectPart::AdapterPowerSaving => adapters::read_power_saving(registry, thing),
             ObjectPart::AdapterOption => adapters::read_option(registry, thing, setting.own_name()),
@@ -147,6 +148,12 @@ impl LivePc {
             }
             (ObjectPart::DisplayScaling, State::Value(Value::Number(percent))) => {
                 displays::write_scaling(&*apis.displays, thing, *percent)
+            }
+            (ObjectPart::DisplayColours, State::Value(Value::Colours(ramp))) => {
+                displays::write_colours(&*apis.displays, thing, ramp)
+            }
+            (ObjectPart::DisplayColours, State::Absent) => {
+                displays::write_colours(&*apis.displays, thing, &ColourRamp::plain())
             }
             (ObjectPart::AdapterNameServers, State::Value(Value::Texts(servers))) => {
                 adapters::write_name_servers(registry, &*apis.name_servers, thing, servers)
@@ -192,6 +199,7 @@ impl LivePc {
                 ObjectPart::TaskEnabled
                 | ObjectPart::DisplayMode
                 | ObjectPart::DisplayScaling
+                | ObjectPart::DisplayColours
                 | ObjectPart::AdapterNameServers
                 | ObjectPart::AdapterOption
                 | ObjectPart::DeviceEnabled
@@ -217,7 +225,9 @@ impl LivePc {
         for part in ObjectPart::ALL {
             match part {
                 ObjectPart::TaskEnabled => add(part, &apis.tasks.paths().unwrap_or_default()),
-                ObjectPart::DisplayMode | ObjectPart::DisplayScaling => {
+                ObjectPart::DisplayMode
+                | ObjectPart::DisplayScaling
+                | ObjectPart::DisplayColours => {
                     let displays = displays::named(&*apis.displays).unwrap_or_default();
                     let names: Vec<_> = displays.into_iter().map(|display| display.name).collect();
                     add(part, &names);
@@ -569,6 +579,7 @@ impl Pc for LivePc {
             ObjectPart::TaskEnabled
             | ObjectPart::DisplayMode
             | ObjectPart::DisplayScaling
+            | ObjectPart::DisplayColours
             | ObjectPart::AdapterNameServers
             | ObjectPart::AdapterPowerSaving
             | ObjectPart::AdapterOption

@@ -1,6 +1,7 @@
 //! `frevin play games`
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use frevin_core::layers::ChangeId;
@@ -124,6 +125,7 @@ pub(crate) fn run(context: &Context, command: &GamesCommand) -> Result<Outcome, 
             context.configure_games(&games)?;
             drop(ledger);
             start_looking(context)?;
+            wait_for_it(context)?;
             report(context, games, applied.map(|applied| applied.change))
         }
         GamesCommand::Off => {
@@ -140,6 +142,17 @@ pub(crate) fn run(context: &Context, command: &GamesCommand) -> Result<Outcome, 
             report(context, context.games()?, None)
         }
     }
+}
+
+/// It takes a moment until it is there.
+fn wait_for_it(context: &Context) -> Result<(), Failure> {
+    for _ in 0..40 {
+        if is_looking(context)? {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    Ok(())
 }
 
 fn report(context: &Context, games: Games, change: Option<ChangeId>) -> Result<Outcome, Failure> {

@@ -7,8 +7,8 @@ use std::rc::Rc;
 
 use frevin_core::facts::{DriveKind, Form};
 use frevin_core::setting::{
-    Address, Listed, ObjectKind, PageFileSize, PowerSource, RegistryData, RunState, ServiceStart,
-    State, TakesEffect, Value, VisualParameter,
+    Address, ColourRamp, Listed, ObjectKind, PageFileSize, PowerSource, RegistryData, RunState,
+    ServiceStart, State, TakesEffect, Value, VisualParameter,
 };
 use frevin_core::waiting::Start;
 use uuid::Uuid;
@@ -65,6 +65,7 @@ fn recording() -> Windows {
         pointer_acceleration: [6, 10, 1],
         tasks: [(r"\Plain".to_owned(), true), (r"\Kept".to_owned(), true)].into(),
         mode: "2560x1440@60".parse().unwrap(),
+        ramps: std::collections::BTreeMap::default(),
         devices: [CARD, INTEGRATED, NETWORK_CARD].map(|id| (id.to_owned(), true)).into(),
         restarted: Vec::new(),
         boot: [
@@ -348,6 +349,22 @@ fn what_windows_knows_of_its_health_is_told() {
     assert_eq!(facts.devices_with_error[1].name, r"USB\X", "for want of a name");
     let check = facts.windows.file_check.unwrap();
     assert_eq!((check.repaired, check.not_repaired), (0, 0));
+}
+
+#[test]
+fn colours_of_a_display_come_back_to_the_last_bit() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let address: Address = "display:Lumet 27Q#colours".parse().unwrap();
+    assert_eq!(pc.read(&address).unwrap(), State::Absent, "shown as they are");
+    let _lock = pc.lock().unwrap();
+    let bright = |gamma: f64| State::Value(Value::Colours(ColourRamp::made(gamma, 50.0, 50.0)));
+    for state in [bright(1.2), bright(0.9), State::Absent] {
+        assert_eq!(pc.write(&address, &state).unwrap(), Written::Done);
+        assert_eq!(pc.read(&address).unwrap(), state);
+    }
+    let none: Address = "display:Nowhere#colours".parse().unwrap();
+    assert!(pc.write(&none, &bright(1.2)).is_err());
 }
 
 #[test]

@@ -9,7 +9,8 @@ use std::rc::Rc;
 use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::registry_text::{self, Operation};
 use frevin_core::setting::{
-    DisplayMode, KeyPath, PowerSource, RegistryData, State, Value, VisualParameter, WinName,
+    ColourRamp, DisplayMode, KeyPath, PowerSource, RegistryData, State, Value, VisualParameter,
+    WinName,
 };
 use uuid::Uuid;
 
@@ -76,6 +77,7 @@ pub(super) struct Recorded {
     /// Whether each is enabled, by path.
     pub(super) tasks: BTreeMap<String, bool>,
     pub(super) mode: DisplayMode,
+    pub(super) ramps: BTreeMap<String, ColourRamp>,
     pub(super) devices: BTreeMap<String, bool>,
     /// Devices that were switched off and on.
     pub(super) restarted: Vec<String>,
@@ -440,6 +442,18 @@ impl DisplaysApi for Windows {
     fn set_mode(&self, device: &str, mode: DisplayMode) -> Result<(), OsError> {
         assert_eq!(device, r"\\.\DISPLAY1");
         self.ask("ChangeDisplaySettingsExW", |recorded| recorded.mode = mode)
+    }
+
+    fn ramp(&self, device: &str) -> Result<ColourRamp, OsError> {
+        let device = device.to_owned();
+        self.ask("GetDeviceGammaRamp", |recorded| {
+            recorded.ramps.get(&device).cloned().unwrap_or_else(ColourRamp::plain)
+        })
+    }
+
+    fn set_ramp(&self, device: &str, ramp: &ColourRamp) -> Result<(), OsError> {
+        let (device, ramp) = (device.to_owned(), ramp.clone());
+        self.ask("SetDeviceGammaRamp", |recorded| drop(recorded.ramps.insert(device, ramp)))
     }
 }
 
