@@ -823,15 +823,16 @@ fn what_is_held_while_a_program_runs_is_seen_from_outside_and_put_back() {
         "delay_ms=20",
         "--processors",
         "0",
+        "--timer-ms",
+        "1",
         "--program",
         &exe,
         "--",
         "rehearsal",
         "game",
         "--seconds",
-        "20",
     ];
-    let mut child = pc.begin(&words);
+    let mut child = pc.begin(&[&words[..], &["20"]].concat());
     let runs = |_: &()| pc.frevin(&["play", "status", "--json"]).json()["processes"][0].is_number();
     assert!((0..60).any(|_| runs(&())), "the game runs");
     let seen = processes_of_game(&pc);
@@ -840,6 +841,16 @@ fn what_is_held_while_a_program_runs_is_seen_from_outside_and_put_back() {
     assert!(child.wait().unwrap().success());
     let ended = pc.frevin(&["play", "list", "--json"]).json();
     assert_eq!(ended["plays"][0]["ended"][1], "game-ended", "{ended}");
+    let timer = &ended["plays"][0]["events"][0];
+    assert!(timer["event"] == "timer" && timer["granted_ms"].is_number(), "{ended}");
+    // A game that goes on has again what it had.
+    let mut child = pc.begin(&[&words[..], &["30"]].concat());
+    assert!((0..60).any(|_| runs(&())), "the game runs");
+    assert!(processes_of_game(&pc).iter().any(is_held));
+    pc.frevin(&["play", "stop"]).ok();
+    let seen = processes_of_game(&pc);
+    assert!(!seen.is_empty() && !seen.iter().any(is_held), "{seen:?}");
+    assert!(child.wait().unwrap().success());
     pc.restart();
     let differences = differences(&before, &pc.everything());
     assert!(differences.is_empty(), "{differences:?}");
