@@ -223,3 +223,32 @@ fn the_test_loop_is_played_on_this_pc() {
     let minutes = status["next"]["minutes_played"].as_f64().unwrap();
     assert!(minutes >= 0.7, "{status}");
 }
+
+/// What is tried really changes the speed: four threads that share two processors, or one of them.
+#[cfg(target_os = "linux")]
+#[test]
+fn what_a_program_is_given_is_tried_with_the_test_loop_in_real_time() {
+    let processors = std::thread::available_parallelism().unwrap().get();
+    if processors < 2 {
+        return;
+    }
+    let place = Place::new();
+    let own = || {
+        let status = std::fs::read_to_string("/proc/self/status").unwrap();
+        let line = status.lines().find(|line| line.starts_with("Cpus_allowed_list")).unwrap();
+        line.split_whitespace().last().unwrap().to_owned()
+    };
+    let allowed = own();
+    let more = ["--processors", "0", "--seed", "1"];
+    let start = [&["--yes", "trial", "start", "--in-play", "--test-loop"][..], &more].concat();
+    let said = place.run(&start);
+    assert_eq!(said.code, 1, "it is worse: {}{}", said.out, said.err);
+    assert!(said.out.contains("The program has again what it had"), "{}", said.out);
+    let trial = place.json(&["trial", "show"]);
+    assert_eq!((&trial["verdict"], &trial["kept"]), (&"worse".into(), &false.into()), "{trial}");
+    let percent = &trial["comparison"]["findings"][0]["difference"]["estimate"];
+    assert!(percent.as_f64().unwrap() < -0.15, "{trial}");
+    // Other programs were let be.
+    assert_eq!(own(), allowed);
+    place.run(&["--yes", "trial", "start", "--in-play", "--growing", "x.csv", "--processors", "0"]);
+}

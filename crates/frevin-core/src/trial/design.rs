@@ -175,6 +175,11 @@ pub struct Design {
 }
 
 impl Design {
+    /// Whether something of the process that is played is tried, and no setting.
+    pub fn is_of_process(&self) -> bool {
+        self.in_play.as_ref().is_some_and(|in_play| !in_play.process.is_empty())
+    }
+
     /// What is measured, in words: the scenes of all levels.
     pub fn scene(&self) -> String {
         let names: Vec<&str> = self.levels.iter().map(SceneName::as_str).collect();

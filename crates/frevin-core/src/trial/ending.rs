@@ -58,8 +58,16 @@ impl Ending {
     }
 }
 
-/// What a verdict means for the PC.
+/// What a verdict means for the PC. What is tried of a process is in force of no PC: it ends with the process.
 pub fn ending(design: &Design, comparison: &Comparison) -> Ending {
+    let ending = by_verdict(design, comparison);
+    match design.is_of_process() {
+        true => Ending::new(design.first_place(), ending.reason),
+        false => ending,
+    }
+}
+
+fn by_verdict(design: &Design, comparison: &Comparison) -> Ending {
     let first = design.first_place();
     let by_policy = match design.keep {
         KeepPolicy::Better => first,

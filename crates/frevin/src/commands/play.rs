@@ -145,7 +145,7 @@ struct StartArgs {
     seconds: f64,
 }
 
-fn parse_priority(text: &str) -> Result<PriorityClass, String> {
+pub(crate) fn parse_priority(text: &str) -> Result<PriorityClass, String> {
     use strum::VariantNames as _;
     text.parse().map_err(|_| format!("it is one of {}", PriorityClass::VARIANTS.join(", ")))
 }

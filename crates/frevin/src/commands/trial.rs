@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
 use frevin_core::ids::SceneName;
+use frevin_core::playing::{PriorityClass, ProcessHolds, ProcessorChoice};
 use frevin_core::trial::in_play::PlaySource;
 use frevin_core::trial::{KeepPolicy, TrialId};
 use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
@@ -11,6 +12,7 @@ use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::{PcKind, Restarts};
 
 use crate::commands::in_play::InPlayArgs;
+use crate::commands::play::parse_priority;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
@@ -58,7 +60,7 @@ pub(crate) enum TrialCommand {
 #[derive(Debug, Args)]
 pub(crate) struct StartArgs {
     /// A saved profile: NAME, NAME@3, or NAME@ and the beginning of a hash
-    #[arg(value_name = "PROFILE[@REV]", required_unless_present_any = ["tweak", "without"])]
+    #[arg(value_name = "PROFILE[@REV]", required_unless_present_any = ["tweak", "without", "priority", "processors", "unthrottled"])]
     profile: Option<String>,
     /// One tweak instead of a profile
     #[arg(long, value_name = "AREA/NAME", conflicts_with = "profile")]
@@ -81,6 +83,16 @@ pub(crate) struct StartArgs {
     scene: Vec<SceneName>,
     #[command(flatten)]
     in_play: InPlayArgs,
+    /// In play, try this priority class of the program that is played
+    #[arg(long, value_name = "CLASS", requires = "in_play", conflicts_with_all = ["profile", "tweak"], value_parser = parse_priority)]
+    priority: Option<PriorityClass>,
+    /// In play, try these processors for it: fast-cores, without-first-core, one-thread-a-core, numbers like 0-3,6, or a
+    /// mask like 0xff
+    #[arg(long, value_name = "PROCESSORS", requires = "in_play", conflicts_with_all = ["profile", "tweak"])]
+    processors: Option<ProcessorChoice>,
+    /// In play, try never running it slower to save power
+    #[arg(long, requires = "in_play", conflicts_with_all = ["profile", "tweak"])]
+    unthrottled: bool,
     /// Runs of a visit that count
     #[arg(long, default_value_t = 3, conflicts_with = "in_play", value_parser = clap::value_parser!(u16).range(1..=50))]
     runs: u16,
@@ -294,10 +306,17 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
         }
         (None, None) => None,
     };
+    let holds = ProcessHolds {
+        priority: args.priority,
+        processors: args.processors.clone(),
+        unthrottled: args.unthrottled,
+        memory_priority: None,
+    };
     let arms = match (named, &args.against, &args.without) {
         (Some(named), None, _) => Arms::Apply(named),
         (Some(named), Some(other), _) => Arms::Against(Named::Profile(other.clone()), named),
         (None, _, Some(what)) => Arms::Without(what.clone()),
+        (None, _, None) if !holds.is_empty() => Arms::Process(holds),
         (None, _, None) => {
             let message =
                 "name a profile, a tweak with --tweak, or what is in force with --without";

@@ -11,7 +11,7 @@ use frevin_pc::{PcLock, Restarts};
 
 use self::growing_log::GrowingLog;
 use super::scene_source::SceneRecording;
-use super::test_loop;
+use super::test_loop::{self, Pace};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
@@ -147,8 +147,8 @@ impl LiveFeed {
         let (now_s, left) = left(self.begun, at_s);
         match &mut self.frames {
             LiveFrames::TestLoop => {
-                let series =
-                    test_loop::run(left).map_err(|reason| Failure::new(Kind::Internal, reason))?;
+                let series = test_loop::run(left, Pace::Free)
+                    .map_err(|reason| Failure::new(Kind::Internal, reason))?;
                 Ok(Fed::up_to(placed(now_s, series.frame_ms()), at_s))
             }
             LiveFrames::Traced { file, silent } => {

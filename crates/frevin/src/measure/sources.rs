@@ -14,7 +14,7 @@ use frevin_pc::rehearsal::RehearsalPc;
 use super::collector::CollectedFrames;
 use super::log_file;
 use super::source::{FrameSource, SourceRun};
-use super::test_loop;
+use super::test_loop::{self, Pace};
 use super::watched_folder::WatchedFolder;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
@@ -341,8 +341,8 @@ impl FrameSource for NoGame {
 
 impl FrameSource for TestLoop {
     fn record(&mut self, _: Option<&PcLock>, length: Duration) -> Result<SourceRun, Failure> {
-        let series =
-            test_loop::run(length).map_err(|reason| Failure::new(Kind::Internal, reason))?;
+        let series = test_loop::run(length, Pace::Due)
+            .map_err(|reason| Failure::new(Kind::Internal, reason))?;
         Ok(SourceRun::of(RunSource::TestLoop, CollectedFrames::from(series)))
     }
 

@@ -3,13 +3,14 @@
 use frevin_core::ids::SceneName;
 use frevin_core::trial::in_play::{InPlay, LEAD_IN_S, Segment, Sitting};
 use frevin_ledger::Ledger;
-use frevin_pc::Restarts;
+use frevin_pc::{PcLock, Restarts};
 use indicatif::ProgressBar;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::play_feed::PlayFeed;
 use crate::operations::apply::{Order, Switching};
+use crate::operations::play::ProcessSwitch;
 
 /// How a sitting ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,6 +35,38 @@ pub(crate) struct SittingPlan<'a> {
     pub(crate) most_segments: u64,
 }
 
+/// What is switched to and fro in a sitting.
+pub(crate) enum Held {
+    /// Settings of the PC, by a change that is held open.
+    Settings(Switching),
+    /// Something of the process that is played. The PC's lock is held meanwhile: it is compared with itself.
+    Process(ProcessSwitch, PcLock),
+}
+
+impl Held {
+    fn lock(&self) -> &PcLock {
+        match self {
+            Self::Settings(switching) => &switching.lock,
+            Self::Process(_, lock) => lock,
+        }
+    }
+
+    /// Ends it with the PC as it was before.
+    fn end(
+        self,
+        context: &Context,
+        pc: &mut dyn Restarts,
+        ledger: &mut Ledger,
+    ) -> Result<(), Failure> {
+        match self {
+            Self::Settings(switching) => switching.end(context, &mut *pc, ledger),
+            Self::Process(process, _) => {
+                process.off().map_err(|reason| Failure::new(Kind::RefusedAndUndone, reason))
+            }
+        }
+    }
+}
+
 /// What a sitting is played for.
 pub(crate) trait PlayedFor {
     /// The PC, and where it is written down.
@@ -42,7 +75,7 @@ pub(crate) trait PlayedFor {
     /// tell states apart.
     fn switch(
         &mut self,
-        switching: &Switching,
+        held: &mut Held,
         plan: &SittingPlan<'_>,
         segment: usize,
     ) -> Result<(), String>;
@@ -95,31 +128,34 @@ impl Table<'_> {
     }
 }
 
-/// Plays a sitting with the change of `order` held open. The PC is as it was before at its end, whatever came of it.
+/// Plays a sitting with the change of `order` held open, or with something of the played process switched. The PC is as it was before at its end, whatever came of it.
 pub(crate) fn sit(
     context: &Context,
     played_for: &mut dyn PlayedFor,
-    order: Order,
+    order: Option<Order>,
     plan: SittingPlan<'_>,
 ) -> Result<Sat, Failure> {
     let (pc, ledger) = played_for.parts();
-    let switching = Switching::begin(context, &mut *pc, ledger, order)?;
-    let begun =
-        PlayFeed::begin(context, &mut *pc, &switching.lock, &plan.design.source, plan.scene);
+    let InPlay { source, process, .. } = plan.design;
+    let mut held = match order {
+        Some(order) => Held::Settings(Switching::begin(context, &mut *pc, ledger, order)?),
+        None => Held::Process(ProcessSwitch::new(process, source)?, context.lock(&mut *pc)?),
+    };
+    let begun = PlayFeed::begin(context, &mut *pc, held.lock(), source, plan.scene);
     let played = match begun {
         Err(failure) => Err(failure),
         Ok(mut feed) => {
             let progress = context.progress(plan.most_segments, "segments played");
             let table = Table { plan, sitting: Sitting::default(), known_until_s: 0.0, judged: 0 };
-            let sat = play_on(played_for, table, &mut feed, &switching, &progress);
+            let sat = play_on(played_for, table, &mut feed, &mut held, &progress);
             progress.finish_and_clear();
             let (pc, _) = played_for.parts();
-            let ended = feed.end(&mut *pc, &switching.lock);
+            let ended = feed.end(&mut *pc, held.lock());
             sat.and_then(|sat| ended.map(|()| sat))
         }
     };
     let (pc, ledger) = played_for.parts();
-    let gone_back = switching.end(context, &mut *pc, ledger);
+    let gone_back = held.end(context, &mut *pc, ledger);
     let sat = played?;
     gone_back?;
     Ok(sat)
@@ -129,7 +165,7 @@ fn play_on(
     played_for: &mut dyn PlayedFor,
     mut table: Table<'_>,
     feed: &mut PlayFeed,
-    switching: &Switching,
+    held: &mut Held,
     progress: &ProgressBar,
 ) -> Result<Sat, Failure> {
     let plan = table.plan;
@@ -161,7 +197,7 @@ fn play_on(
             // Whether the time of the whole is out shows with what was played last.
             return Ok(if played_for.is_settled(&plan) { Sat::Decided } else { Sat::Over });
         }
-        played_for.switch(switching, &plan, segment).map_err(|reason| {
+        played_for.switch(held, &plan, segment).map_err(|reason| {
             Failure::new(Kind::RefusedAndUndone, "the PC did not take a switch to and fro")
                 .detail(reason)
                 .hint(played_for.way_out())

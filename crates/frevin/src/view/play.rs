@@ -72,7 +72,7 @@ pub(crate) fn show_beginning(
     if settings > 0 {
         lines.push(("holds", count(settings, "setting")));
     }
-    lines.extend(holds_in_words(plan));
+    lines.extend(plan_lines(plan));
     page.pairs(lines);
     for left_out in left_out {
         let line = format!("  left out: {} ({})", left_out.used, left_out.reasons.join("; "));
@@ -81,8 +81,13 @@ pub(crate) fn show_beginning(
     page.line("  All of it is put back when the game ends, whatever ends it.");
 }
 
-fn holds_in_words(plan: &PlayPlan) -> Vec<(&'static str, String)> {
-    let PlayPlan { process, pc, .. } = plan;
+/// What is held of a process, in one line.
+pub(crate) fn holds_in_words(holds: &ProcessHolds) -> String {
+    let lines = process_lines(holds).into_iter().map(|(what, how)| format!("{what} {how}"));
+    lines.collect::<Vec<_>>().join(", ")
+}
+
+fn process_lines(process: &ProcessHolds) -> Vec<(&'static str, String)> {
     let mut lines = Vec::new();
     if let Some(class) = process.priority {
         let class: &str = class.into();
@@ -96,6 +101,12 @@ fn holds_in_words(plan: &PlayPlan) -> Vec<(&'static str, String)> {
         let priority: &str = priority.into();
         lines.push(("memory priority", priority.to_owned()));
     }
+    lines
+}
+
+fn plan_lines(plan: &PlayPlan) -> Vec<(&'static str, String)> {
+    let PlayPlan { process, pc, .. } = plan;
+    let mut lines = process_lines(process);
     lines.extend(pc.timer.map(|period| ("timer", period.to_string())));
     if let Some(PurgeRule { free_below_mib, standby_above_mib, pause_s }) = pc.purge {
         let words = format!(
@@ -200,7 +211,7 @@ impl View for StatusReport {
             ids => format!("runs, as {} processes", ids.len()),
         };
         let mut lines = vec![("game", game)];
-        lines.extend(holds_in_words(&play.plan));
+        lines.extend(plan_lines(&play.plan));
         page.pairs(lines);
         show_events(&play.events, page);
         for problem in &self.status.problems {
@@ -238,7 +249,7 @@ impl View for PlayDetail {
         let mut lines = vec![("begun", when(play.begun_at))];
         let came = play.ended.map_or("It goes on.", |(_, ending)| ending_in_words(ending));
         lines.push(("came of it", came.to_owned()));
-        lines.extend(holds_in_words(&play.plan));
+        lines.extend(plan_lines(&play.plan));
         page.pairs(lines);
         show_events(&play.events, page);
         let Some(visit) = visit else { return };

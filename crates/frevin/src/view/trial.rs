@@ -116,6 +116,16 @@ impl TrialReport {
     fn what_is_in_force(&self, why: &str) -> String {
         let Self { a, b, .. } = self;
         let is = if self.is_taken_back_since { "was" } else { "is" };
+        if self.is_of_process {
+            return match self.comparison.verdict {
+                Verdict::Better => {
+                    good(format_args!("{why}: hold it while you play, `frevin play --help`."))
+                }
+                Verdict::Worse | Verdict::Same | Verdict::Undecided => {
+                    strong(format_args!("The program has again what it had: {why}."))
+                }
+            };
+        }
         match (self.question, self.kept) {
             (Question::Apply, true) => good(format_args!("{b} {is} kept: {why}.")),
             (Question::Apply, false) => strong(format_args!("{b} is taken back, exactly: {why}.")),

@@ -12,6 +12,7 @@ fn design(loop_s: Option<f64>) -> SiftInPlay {
         loop_s,
         source: PlaySource::Scene,
         sitting_s: None,
+        process: crate::playing::ProcessHolds::default(),
         windows_build: None,
         graphics_driver: None,
     };

@@ -8,6 +8,7 @@ use rand_pcg::Pcg64;
 use serde::{Deserialize, Serialize};
 
 use super::super::design::Arm;
+use crate::playing::ProcessHolds;
 
 /// Where the frames of play come from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -54,6 +55,9 @@ pub struct InPlay {
     pub source: PlaySource,
     /// The most play of one sitting, in seconds; nothing: until the verdict, or the game ends.
     pub sitting_s: Option<f64>,
+    /// What is tried of the process that is played, where that is tried and no setting.
+    #[serde(default, skip_serializing_if = "ProcessHolds::is_empty")]
+    pub process: ProcessHolds,
     /// The build of Windows when it began.
     pub windows_build: Option<u32>,
     /// The version of the graphics card's driver when it began.
@@ -156,6 +160,7 @@ mod tests {
             loop_s,
             source: PlaySource::Scene,
             sitting_s: None,
+            process: ProcessHolds::default(),
             windows_build: None,
             graphics_driver: None,
         }

@@ -7,6 +7,7 @@
 mod around;
 mod game;
 pub(crate) mod games;
+mod process_switch;
 mod processes;
 mod recording;
 mod watcher;
@@ -27,6 +28,7 @@ use super::rollback::{make_way_back, roll_back};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
+pub(crate) use process_switch::ProcessSwitch;
 pub(crate) use watcher::{start_watcher, watch};
 
 /// Held by the watcher. The file is there as long as something may be held.

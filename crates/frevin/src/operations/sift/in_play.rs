@@ -7,8 +7,8 @@ use frevin_pc::Restarts;
 
 use super::drive::SiftDriver;
 use crate::failure::{Failure, Kind};
-use crate::operations::apply::{Order, Switching};
-use crate::operations::sitting::{PlayedFor, Sat, SittingPlan, sit};
+use crate::operations::apply::Order;
+use crate::operations::sitting::{Held, PlayedFor, Sat, SittingPlan, sit};
 use crate::operations::target::Target;
 
 impl SiftDriver<'_> {
@@ -37,7 +37,7 @@ impl SiftDriver<'_> {
         };
         let context = self.context.clone();
         let made_for = ChangeFor::Sift(self.id, all);
-        sit(&context, self, order.made_for(made_for), plan)
+        sit(&context, self, Some(order.made_for(made_for)), plan)
     }
 }
 
@@ -52,13 +52,18 @@ impl PlayedFor for SiftDriver<'_> {
 
     fn switch(
         &mut self,
-        switching: &Switching,
+        held: &mut Held,
         plan: &SittingPlan<'_>,
         segment: usize,
     ) -> Result<(), String> {
         let on = self.sift.played().map(|played| played.configuration(plan.number, segment));
         let wishes = self.sift.design().wishes(&on.unwrap_or_default());
-        switching.to(&mut *self.pc, &|used| wishes.iter().any(|wish| wish.used == *used))
+        match held {
+            Held::Settings(switching) => {
+                switching.to(&mut *self.pc, &|used| wishes.iter().any(|wish| wish.used == *used))
+            }
+            Held::Process(..) => Err("a sift is of settings".to_owned()),
+        }
     }
 
     fn take(&mut self, plan: &SittingPlan<'_>, segment: Segment) {

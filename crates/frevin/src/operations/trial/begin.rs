@@ -6,6 +6,7 @@ use std::time::Duration;
 use frevin_core::facts::Facts;
 use frevin_core::ids::SceneName;
 use frevin_core::layers::{ChangeId, Layers, Selection};
+use frevin_core::playing::ProcessHolds;
 use frevin_core::preview::{LeftOut, Plan, Reason, Wish};
 use frevin_core::profile::{RevisionName, Version};
 use frevin_core::setting::{PowerSource, TakesEffect};
@@ -27,6 +28,7 @@ use crate::measure::sources::NoGame;
 use crate::operations::apply::{Order, make_plan};
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::waiting::waiting;
+use crate::view::play::holds_in_words;
 use crate::view::trial::not_in_play_in_words;
 
 /// What two states are to be compared, as the owner named them.
@@ -38,6 +40,8 @@ pub(crate) enum Arms {
     Against(Named, Named),
     /// What is in force, against the same without a change or a tweak.
     Without(String),
+    /// Something of the process that is played.
+    Process(ProcessHolds),
 }
 
 /// What the owner asked for.
@@ -119,8 +123,10 @@ pub(crate) fn design(
         checked(pc, ledger, a, sides.holder, sides.question)?,
         checked(pc, ledger, b, sides.holder, sides.question)?,
     ];
-    let Some(plan) = plans.iter().flatten().last().cloned() else {
-        return Err(Failure::new(Kind::Usage, "there is nothing to compare"));
+    let plan = match (plans.iter().flatten().last(), &request.arms) {
+        (Some(plan), _) => plan.clone(),
+        (None, Arms::Process(_)) => Plan::default(),
+        (None, _) => return Err(Failure::new(Kind::Usage, "there is nothing to compare")),
     };
     let waits = waiting(pc, ledger)?;
     let felt_late = |moment: TakesEffect| match moment {
@@ -145,7 +151,13 @@ pub(crate) fn design(
     }
     let in_play = match &request.in_play {
         None => None,
-        Some(asked) => Some(played(context, &facts, &sides, asked)?),
+        Some(asked) => Some(InPlay {
+            process: match &request.arms {
+                Arms::Process(holds) => holds.clone(),
+                Arms::Apply(_) | Arms::Against(..) | Arms::Without(_) => ProcessHolds::default(),
+            },
+            ..played(context, &facts, &sides, asked)?
+        }),
     };
     let mut others = layers;
     if let Some(holder) = sides.holder {
@@ -229,6 +241,7 @@ pub(crate) fn in_play(
         loop_s,
         source,
         sitting_s,
+        process: ProcessHolds::default(),
         windows_build: Some(facts.windows.build),
         graphics_driver: card_of_games(facts).and_then(|card| card.driver_version.clone()),
     };
@@ -347,6 +360,14 @@ fn sides(
             })
         }
         Arms::Without(what) => without(ledger, layers, what),
+        Arms::Process(holds) => Ok(Sides {
+            question: Question::Apply,
+            a: ArmDesign { title: as_it_is(layers), revision: None, wishes: Vec::new() },
+            b: ArmDesign { title: holds_in_words(holds), revision: None, wishes: Vec::new() },
+            holder: None,
+            left_out: Vec::new(),
+            scene: None,
+        }),
     }
 }
 

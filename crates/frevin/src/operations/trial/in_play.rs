@@ -8,8 +8,8 @@ use frevin_pc::Restarts;
 use super::begin::target_of;
 use super::drive::Driver;
 use crate::failure::{Failure, Kind};
-use crate::operations::apply::{Order, Switching};
-use crate::operations::sitting::{PlayedFor, Sat, SittingPlan, sit};
+use crate::operations::apply::Order;
+use crate::operations::sitting::{Held, PlayedFor, Sat, SittingPlan, sit};
 
 impl Driver<'_> {
     /// Plays a sitting. The PC is as it was before at its end, whatever came of it.
@@ -19,7 +19,14 @@ impl Driver<'_> {
             return Err(Failure::new(Kind::Internal, "it is no trial in play of a scene"));
         };
         let made_for = ChangeFor::Trial(self.id, Place::B);
-        let order = Order::new(&*self.pc, self.ledger, target_of(&design.b), None, false)?;
+        let order = match design.is_of_process() {
+            true => None,
+            false => {
+                let target = target_of(&design.b);
+                let order = Order::new(&*self.pc, self.ledger, target, None, false)?;
+                Some(order.made_for(made_for))
+            }
+        };
         let most_segments = in_play.limit(doubled).pairs() as u64 * 2;
         let plan = SittingPlan {
             design: in_play,
@@ -30,7 +37,7 @@ impl Driver<'_> {
             most_segments,
         };
         let context = self.context.clone();
-        sit(&context, self, order.made_for(made_for), plan)
+        sit(&context, self, order, plan)
     }
 }
 
@@ -45,13 +52,16 @@ impl PlayedFor for Driver<'_> {
 
     fn switch(
         &mut self,
-        switching: &Switching,
+        held: &mut Held,
         plan: &SittingPlan<'_>,
         segment: usize,
     ) -> Result<(), String> {
-        match plan.design.arm(plan.seed, plan.number, segment, plan.doubled) {
-            Arm::A => switching.off(&mut *self.pc),
-            Arm::B => switching.to(&mut *self.pc, &|_| true),
+        let arm = plan.design.arm(plan.seed, plan.number, segment, plan.doubled);
+        match (arm, held) {
+            (Arm::A, Held::Settings(switching)) => switching.off(&mut *self.pc),
+            (Arm::B, Held::Settings(switching)) => switching.to(&mut *self.pc, &|_| true),
+            (Arm::A, Held::Process(process, _)) => process.off(),
+            (Arm::B, Held::Process(process, _)) => process.on(),
         }
     }
 

@@ -120,6 +120,9 @@ pub(crate) struct TrialReport {
     pub(crate) around: Around,
     /// Whether earlier trials told how much pairs differ by chance.
     pub(crate) with_history: bool,
+    /// Whether something of the process that is played was tried, and no setting.
+    #[serde(skip)]
+    pub(crate) is_of_process: bool,
     /// How it was played, where it is a trial in play.
     #[serde(flatten)]
     pub(crate) in_play: Option<InPlayReport>,
@@ -289,6 +292,7 @@ pub(crate) fn report(
         cautions,
         around,
         with_history: design.histories.first.is_some(),
+        is_of_process: trial.design().is_of_process(),
         in_play: InPlayReport::of(&trial),
         comparison,
     })

@@ -10,6 +10,7 @@ fn design(settling: Settling, loop_s: Option<f64>) -> InPlay {
         loop_s,
         source: PlaySource::Scene,
         sitting_s: None,
+        process: crate::playing::ProcessHolds::default(),
         windows_build: None,
         graphics_driver: None,
     }
