@@ -13,6 +13,7 @@ pub mod environment;
 pub mod evidence;
 pub mod expression;
 pub mod facts;
+pub mod figures;
 pub mod findings;
 pub mod ids;
 pub mod layers;

@@ -13,6 +13,7 @@ mod metrics;
 pub mod presents;
 
 mod series;
+mod shape;
 mod stream;
 mod stutter;
 
@@ -24,5 +25,6 @@ pub use log::{
 };
 pub use metrics::{FIGURES_VERSION, FrameTally, Metrics, metrics, tally};
 pub use series::{FrameSeries, FrameSeriesError};
+pub use shape::{FrameShape, LengthBin, ShapeOf, Stretch};
 pub use stream::blocks::FrameBlocks;
 pub use stutter::{StutterSummary, stutters};

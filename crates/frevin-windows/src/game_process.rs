@@ -4,7 +4,9 @@
 
 use std::time::Duration;
 
-use frevin_core::playing::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore};
+use frevin_core::playing::{
+    LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, ProcessHolds,
+};
 use frevin_pc::windows::os_error::OsError;
 use windows::Win32::System::SystemInformation::{
     GetLogicalProcessorInformationEx, RelationProcessorCore,
@@ -85,11 +87,11 @@ fn set<T>(process: &Handle, class: PROCESS_INFORMATION_CLASS, to: &T) -> Result<
         .map_err(failed("SetProcessInformation"))
 }
 
-/// What a process has now, as far as Windows tells.
+/// What a process has now of what is to be held, as far as Windows tells.
 ///
 /// # Errors
 /// Where the process has ended, or may not be asked.
-pub fn before(id: u32) -> Result<ProcessBefore, OsError> {
+pub fn before(id: u32, holds: &ProcessHolds) -> Result<ProcessBefore, OsError> {
     let process = opened_with(PROCESS_QUERY_LIMITED_INFORMATION, id)?;
     // SAFETY: the process is open.
     let class = unsafe { GetPriorityClass(process.0) };
@@ -97,18 +99,24 @@ pub fn before(id: u32) -> Result<ProcessBefore, OsError> {
     // SAFETY: the process is open, and both masks are written to places of their own.
     let asked = unsafe { GetProcessAffinityMask(process.0, &raw mut mask, &raw mut all) };
     let numbers = (0..usize::BITS).filter(|number| mask >> number & 1 == 1).collect();
-    let throttling = PROCESS_POWER_THROTTLING_STATE {
-        Version: PROCESS_POWER_THROTTLING_CURRENT_VERSION,
-        ..Default::default()
+    let throttling = || {
+        let empty = PROCESS_POWER_THROTTLING_STATE {
+            Version: PROCESS_POWER_THROTTLING_CURRENT_VERSION,
+            ..Default::default()
+        };
+        let state = ask(&process, ProcessPowerThrottling, empty);
+        // Where nothing is told, Windows decides by itself, as it does at first.
+        state.map_or((0, 0), |state| (state.ControlMask, state.StateMask))
     };
-    let throttling = ask(&process, ProcessPowerThrottling, throttling);
-    let memory = MEMORY_PRIORITY_INFORMATION::default();
+    let memory = || {
+        let told = ask(&process, ProcessMemoryPriority, MEMORY_PRIORITY_INFORMATION::default());
+        told.map_or(MEMORY_PRIORITY_NORMAL, |memory| memory.MemoryPriority).0
+    };
     Ok(ProcessBefore {
-        priority: (class != 0).then(|| class.into()),
-        processors: asked.is_ok().then_some(numbers),
-        throttling: throttling.map(|state| (state.ControlMask, state.StateMask)),
-        memory_priority: ask(&process, ProcessMemoryPriority, memory)
-            .map(|memory| memory.MemoryPriority.0),
+        priority: (class != 0 && holds.priority.is_some()).then(|| class.into()),
+        processors: (asked.is_ok() && holds.processors.is_some()).then_some(numbers),
+        throttling: holds.unthrottled.then(throttling),
+        memory_priority: holds.memory_priority.is_some().then(memory),
     })
 }
 

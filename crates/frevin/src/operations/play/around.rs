@@ -3,8 +3,8 @@
 use std::time::{Duration, Instant};
 
 use frevin_core::playing::{
-    OtherDue, OthersWatch, PcHolds, PlayEvent, PlayId, PriorityClass, ProcessBefore, ProcessKey,
-    PurgeRule, may_be_lowered,
+    OtherDue, OthersWatch, PcHolds, PlayEvent, PlayId, PriorityClass, ProcessBefore, ProcessHolds,
+    ProcessKey, PurgeRule, may_be_lowered,
 };
 use frevin_core::setting::{Address, RegistryData, State, Value};
 use frevin_ledger::Ledger;
@@ -121,12 +121,10 @@ impl Around {
             match due {
                 OtherDue::Lower { percent } => {
                     // What ended meanwhile, or may not be touched, is let be.
-                    let Ok(had) = before(process.id) else { continue };
-                    if !is_above_lowered(&had) {
+                    let Ok(before) = before(process.id, &lowered()) else { continue };
+                    if !is_above_lowered(&before) {
                         continue;
                     }
-                    let before =
-                        ProcessBefore { priority: had.priority, ..ProcessBefore::default() };
                     let file = now.iter().find(|one| one.key() == process);
                     let file = file.map(|one| one.file.clone()).unwrap_or_default();
                     let event =
@@ -155,6 +153,11 @@ impl Around {
             self.problems.push(problem);
         }
     }
+}
+
+/// What is held of a program that is lowered.
+fn lowered() -> ProcessHolds {
+    ProcessHolds { priority: Some(PriorityClass::BelowNormal), ..ProcessHolds::default() }
 }
 
 /// Whether this program's request for the timer counts for a game too.

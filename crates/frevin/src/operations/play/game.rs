@@ -3,9 +3,7 @@
 use std::collections::BTreeMap;
 use std::process::{Child, Command, Stdio};
 
-use frevin_core::playing::{
-    GameStart, PlayEvent, PlayPlan, ProcessBefore, ProcessHolds, ProcessKey,
-};
+use frevin_core::playing::{GameStart, PlayEvent, PlayPlan, ProcessHolds, ProcessKey};
 
 use super::processes::{
     Running, adopt_what_is_left, before, processors, running, set_memory_priority, set_priority,
@@ -124,17 +122,9 @@ impl Game {
     fn hold(&mut self, process: ProcessKey, write_down: &mut WriteDown<'_>) {
         let id = process.id;
         // A game that may not be asked is not touched: nobody could put it back.
-        let had = match before(id) {
-            Ok(had) => had,
+        let before = match before(id, &self.holds) {
+            Ok(before) => before,
             Err(reason) => return self.tell(format!("its process: {reason}")),
-        };
-        let ProcessHolds { priority, processors: choice, unthrottled, memory_priority } =
-            &self.holds;
-        let before = ProcessBefore {
-            priority: had.priority.filter(|_| priority.is_some()),
-            processors: had.processors.filter(|_| choice.is_some()),
-            throttling: had.throttling.filter(|_| *unthrottled),
-            memory_priority: had.memory_priority.filter(|_| memory_priority.is_some()),
         };
         if let Err(failure) = write_down(PlayEvent::Held { process, before }) {
             return self.tell(format!("its process: {}", failure.message));

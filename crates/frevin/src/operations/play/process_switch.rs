@@ -57,7 +57,7 @@ impl ProcessSwitch {
                 continue;
             }
             if !self.had.contains_key(&one.key()) {
-                self.had.insert(one.key(), self.of_these(before(one.id)?));
+                self.had.insert(one.key(), before(one.id, &self.holds)?);
             }
             self.hold(one.id)?;
         }
@@ -70,16 +70,6 @@ impl ProcessSwitch {
         let still_run = |key: &ProcessKey| now.iter().any(|one| one.key() == *key);
         let left = self.had.iter().filter(|(key, _)| still_run(key));
         left.into_iter().try_for_each(|(key, before)| put_back(key.id, before))
-    }
-
-    /// Only what is switched is put back.
-    fn of_these(&self, had: ProcessBefore) -> ProcessBefore {
-        ProcessBefore {
-            priority: had.priority.filter(|_| self.holds.priority.is_some()),
-            processors: had.processors.filter(|_| self.holds.processors.is_some()),
-            throttling: had.throttling.filter(|_| self.holds.unthrottled),
-            memory_priority: had.memory_priority.filter(|_| self.holds.memory_priority.is_some()),
-        }
     }
 
     fn hold(&self, id: u32) -> Result<(), String> {

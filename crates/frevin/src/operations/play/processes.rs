@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use frevin_core::playing::{
-    LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, ProcessKey,
+    LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, ProcessHolds, ProcessKey,
 };
 
 /// A process that runs.
@@ -37,7 +37,9 @@ mod system {
     use rustix::process::{Pid, getpriority_process, set_child_subreaper, setpriority_process};
     use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
 
-    use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
+    use super::{
+        LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, ProcessHolds, Running,
+    };
 
     /// Lets what a launcher leaves behind become this process's own, so that it can be followed; whether it does.
     /// Where it cannot be had, launchers are followed while they run.
@@ -137,14 +139,14 @@ mod system {
         ids.filter_map(Pid::from_raw).collect()
     }
 
-    pub(in super::super) fn before(id: u32) -> Result<ProcessBefore, String> {
+    pub(in super::super) fn before(id: u32, holds: &ProcessHolds) -> Result<ProcessBefore, String> {
         let first = Pid::from_raw(id.cast_signed());
         let nice = getpriority_process(first).map_err(|error| error.to_string())?;
         let set = sched_getaffinity(first).map_err(|error| error.to_string())?;
         let numbers = (0..1024_u32).filter(|number| set.is_set(*number as usize)).collect();
         Ok(ProcessBefore {
-            priority: Some(nice.into()),
-            processors: Some(numbers),
+            priority: holds.priority.is_some().then(|| nice.into()),
+            processors: holds.processors.is_some().then_some(numbers),
             ..ProcessBefore::default()
         })
     }
@@ -208,7 +210,9 @@ mod system {
 mod system {
     use std::collections::BTreeMap;
 
-    use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
+    use super::{
+        LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, ProcessHolds, Running,
+    };
 
     /// What a launcher leaves behind keeps the number of the launcher as its parent's.
     pub(in super::super) fn adopt_what_is_left() -> bool {
@@ -250,8 +254,8 @@ mod system {
         frevin_windows::game_process::set_processors(id, numbers).map_err(|error| error.to_string())
     }
 
-    pub(in super::super) fn before(id: u32) -> Result<ProcessBefore, String> {
-        frevin_windows::game_process::before(id).map_err(|error| error.to_string())
+    pub(in super::super) fn before(id: u32, holds: &ProcessHolds) -> Result<ProcessBefore, String> {
+        frevin_windows::game_process::before(id, holds).map_err(|error| error.to_string())
     }
 
     pub(in super::super) fn put_back(id: u32, before: &ProcessBefore) -> Result<(), String> {
@@ -285,11 +289,13 @@ mod system {
 mod system {
     use std::collections::BTreeMap;
 
-    use super::{LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, Running};
+    use super::{
+        LogicalProcessor, MemoryPriority, PriorityClass, ProcessBefore, ProcessHolds, Running,
+    };
 
     const UNKNOWN: &str = "this operating system's processes are not known";
 
-    pub(in super::super) fn before(_: u32) -> Result<ProcessBefore, String> {
+    pub(in super::super) fn before(_: u32, _: &ProcessHolds) -> Result<ProcessBefore, String> {
         Err(UNKNOWN.to_owned())
     }
 
