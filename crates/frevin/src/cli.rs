@@ -56,6 +56,7 @@ enum Command {
     Sift(commands::sift::SiftCommand),
     #[command(subcommand)]
     Evidence(commands::evidence::EvidenceCommand),
+    Report(commands::report::ReportArgs),
     Log(commands::log::LogArgs),
     #[command(subcommand)]
     Ledger(commands::ledger::LedgerCommand),
@@ -200,6 +201,7 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::Trial(command) => commands::trial::run(context, &command),
         Command::Sift(command) => commands::sift::run(context, &command),
         Command::Evidence(command) => commands::evidence::run(context, &command),
+        Command::Report(args) => commands::report::run(context, &args),
         Command::Log(args) => commands::log::run(context, &args),
         Command::Ledger(command) => commands::ledger::run(context, &command),
         Command::Network(args) => commands::network::run(context, &args),

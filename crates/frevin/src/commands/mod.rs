@@ -20,6 +20,7 @@ pub(crate) mod profile;
 pub(crate) mod quarantine;
 pub(crate) mod recover;
 pub(crate) mod rehearsal;
+pub(crate) mod report;
 pub(crate) mod rollback;
 pub(crate) mod run;
 pub(crate) mod scene;

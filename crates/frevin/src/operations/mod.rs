@@ -16,6 +16,7 @@ pub(crate) mod play;
 pub(crate) mod profiles;
 pub(crate) mod readings;
 pub(crate) mod recover;
+pub(crate) mod report;
 pub(crate) mod resolve_drift;
 pub(crate) mod restart;
 pub(crate) mod rollback;

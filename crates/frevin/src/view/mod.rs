@@ -13,6 +13,7 @@ mod page;
 pub(crate) mod plan;
 pub(crate) mod play;
 mod plots;
+pub(crate) mod report;
 pub(crate) mod restarted;
 pub(crate) mod rolled_back;
 pub(crate) mod saved;

@@ -160,7 +160,7 @@ fn show_events(events: &[TimedPlayEvent], page: &mut Page) {
     }
 }
 
-fn ending_in_words(ending: PlayEnding) -> &'static str {
+pub(crate) fn ending_in_words(ending: PlayEnding) -> &'static str {
     match ending {
         PlayEnding::GameEnded => "The game has ended.",
         PlayEnding::Stopped => "It was stopped; the game goes on.",

@@ -1,0 +1,147 @@
+//! `frevin report`
+
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use frevin_core::layers::ChangeId;
+use frevin_core::sift::SiftId;
+use frevin_core::trial::TrialId;
+use serde::Serialize;
+
+use crate::commands::profile::private_words;
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::operations::report::{ReportData, Subject, report};
+use crate::outcome::{Outcome, View};
+use crate::view::Page;
+use crate::view::report::{Drawing, Private, page};
+
+/// Write a page that shows a trial, a sift, a change, a play or this PC: one file, to be read in any browser
+#[derive(Debug, Args)]
+pub(crate) struct ReportArgs {
+    #[command(subcommand)]
+    subject: Option<SubjectArgs>,
+    /// Where to write it [default: frevin-trial-3.html and the like, here]
+    #[arg(long, value_name = "FILE", global = true)]
+    file: Option<PathBuf>,
+    /// Write over a file that is there
+    #[arg(long, global = true)]
+    replace: bool,
+    /// Write each figure into this folder too: as SVG, and its data as CSV and JSON
+    #[arg(long, value_name = "FOLDER", global = true)]
+    figures: Option<PathBuf>,
+    /// Leave the names of the user and the PC, and what is in paths, as they are
+    #[arg(long, global = true)]
+    with_private: bool,
+}
+
+#[derive(Debug, Subcommand)]
+enum SubjectArgs {
+    /// A trial
+    Trial {
+        /// Its number [default: the latest]
+        trial: Option<i64>,
+    },
+    /// A sift
+    Sift {
+        /// Its number [default: the latest]
+        sift: Option<i64>,
+    },
+    /// A change
+    Change {
+        /// Its number
+        change: i64,
+    },
+    /// What was held while a game ran
+    Play {
+        /// Its number [default: the latest]
+        play: Option<i64>,
+    },
+    /// This PC: facts, findings, what is in force with what evidence
+    Pc,
+}
+
+/// What was written.
+#[derive(Debug, Serialize)]
+struct Written {
+    file: PathBuf,
+    /// The files of its figures.
+    figures: Vec<PathBuf>,
+    #[serde(flatten)]
+    data: ReportData,
+}
+
+pub(crate) fn run(context: &Context, args: &ReportArgs) -> Result<Outcome, Failure> {
+    let (subject, name) = match args.subject {
+        None | Some(SubjectArgs::Pc) => (Subject::Pc, "pc".to_owned()),
+        Some(SubjectArgs::Trial { trial }) => {
+            (Subject::Trial(trial.map(TrialId)), named("trial", trial))
+        }
+        Some(SubjectArgs::Sift { sift }) => (Subject::Sift(sift.map(SiftId)), named("sift", sift)),
+        Some(SubjectArgs::Change { change }) => {
+            (Subject::Change(ChangeId(change)), named("change", Some(change)))
+        }
+        Some(SubjectArgs::Play { play }) => (Subject::Play(play), named("play", play)),
+    };
+    let (pc, ledger) = (context.pc()?, context.ledger()?);
+    let data = report(context, &*pc, &ledger, subject)?;
+    let words = private_words(context)?;
+    let private = Private { words: &words, is_shown: args.with_private };
+    let file = args.file.clone().unwrap_or_else(|| PathBuf::from(format!("frevin-{name}.html")));
+    write(&file, page(&data, &private).as_bytes(), args.replace)?;
+    let figures = match &args.figures {
+        None => Vec::new(),
+        Some(folder) => write_figures(folder, &name, &data, args.replace)?,
+    };
+    Ok(Outcome::yes(&Written { file: std::path::absolute(file)?, figures, data }))
+}
+
+fn named(what: &str, number: Option<i64>) -> String {
+    number.map_or_else(|| what.to_owned(), |number| format!("{what}-{number}"))
+}
+
+fn write(file: &Path, bytes: &[u8], replace: bool) -> Result<(), Failure> {
+    use std::io::Write as _;
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty());
+    if file.exists() && !replace {
+        let message = format!("{} is there already", file.display());
+        return Err(Failure::new(Kind::Usage, message)
+            .hint("nothing was written; take another name with --file, or --replace"));
+    }
+    let mut draft = tempfile::NamedTempFile::new_in(folder.unwrap_or(Path::new(".")))?;
+    draft.write_all(bytes)?;
+    draft.persist(file).map_err(|error| error.error)?;
+    Ok(())
+}
+
+fn write_figures(
+    folder: &Path,
+    name: &str,
+    data: &ReportData,
+    replace: bool,
+) -> Result<Vec<PathBuf>, Failure> {
+    fs_err::create_dir_all(folder)?;
+    let mut written = Vec::new();
+    for drawing in Drawing::all(&data.figures) {
+        let path = |ending: &str| folder.join(format!("{name}-{}.{ending}", drawing.name()));
+        let (svg, csv) = (path("svg"), path("csv"));
+        write(&svg, drawing.svg(true).into_string().as_bytes(), replace)?;
+        write(&csv, drawing.csv().as_bytes(), replace)?;
+        written.extend([svg, csv]);
+    }
+    let json = folder.join(format!("{name}-figures.json"));
+    let text = serde_json::to_string_pretty(&data.figures)
+        .map_err(|error| Failure::new(Kind::Internal, error.to_string()))?;
+    write(&json, text.as_bytes(), replace)?;
+    written.push(json);
+    Ok(written)
+}
+
+impl View for Written {
+    fn show(&self, page: &mut Page) {
+        page.line(format_args!("Written: {}", self.file.display()));
+        for figure in &self.figures {
+            page.line(format_args!("         {}", figure.display()));
+        }
+    }
+}
