@@ -246,7 +246,7 @@ fn what_a_program_is_given_is_tried_with_the_test_loop_in_real_time() {
     assert!(said.out.contains("The program has again what it had"), "{}", said.out);
     let trial = place.json(&["trial", "show"]);
     assert_eq!((&trial["verdict"], &trial["kept"]), (&"worse".into(), &false.into()), "{trial}");
-    let percent = &trial["comparison"]["findings"][0]["difference"]["estimate"];
+    let percent = &trial["findings"][0]["difference"]["estimate"];
     assert!(percent.as_f64().unwrap() < -0.15, "{trial}");
     // Other programs were let be.
     assert_eq!(own(), allowed);

@@ -93,7 +93,7 @@ pub(crate) fn run(context: &Context, args: &ReportArgs) -> Result<Outcome, Failu
         None => Vec::new(),
         Some(folder) => write_figures(folder, &name, &data, args.replace)?,
     };
-    Ok(Outcome::yes(&Written { file: std::path::absolute(file)?, figures, data }))
+    Ok(Outcome::done(&Written { file: std::path::absolute(file)?, figures, data }))
 }
 
 fn named(what: &str, number: Option<i64>) -> String {
@@ -108,7 +108,11 @@ fn write(file: &Path, bytes: &[u8], replace: bool) -> Result<(), Failure> {
         return Err(Failure::new(Kind::Usage, message)
             .hint("nothing was written; take another name with --file, or --replace"));
     }
-    let mut draft = tempfile::NamedTempFile::new_in(folder.unwrap_or(Path::new(".")))?;
+    let mut builder = tempfile::Builder::new();
+    // It is made to be passed on: as readable as other files of its owner's.
+    #[cfg(unix)]
+    builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644));
+    let mut draft = builder.tempfile_in(folder.unwrap_or(Path::new(".")))?;
     draft.write_all(bytes)?;
     draft.persist(file).map_err(|error| error.error)?;
     Ok(())

@@ -3,12 +3,12 @@
 mod svg;
 
 use frevin_core::evidence::EvidenceFinding;
-use frevin_core::figures::{IntervalRow, IntervalSubject, Known};
+use frevin_core::figures::IntervalRow;
 use frevin_core::profile::without_private;
 use frevin_core::verdict::{Comparison, GuardState, PairsOf, Verdict};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
-use self::svg::{known_name, subject_name};
+use self::svg::{found_name, subject_name};
 use super::cautions::in_words;
 use super::play::{ending_in_words, holds_in_words};
 use super::trial::reason_in_words;
@@ -54,11 +54,12 @@ pub(crate) fn page(data: &ReportData, private: &Private<'_>) -> String {
                     p class="faint" { "Frevin, " (when(data.written_at)) }
                     h1 { (title) }
                     (lead(data, private))
+                    (states(&data.told, private))
                     @for drawing in &drawings {
                         section {
                             h2 { (drawing.title()) }
                             figure {
-                                (drawing.svg(false))
+                                div class="canvas" tabindex="0" role="group" aria-label=(drawing.title()) { (drawing.svg(false)) }
                                 figcaption { (drawing.caption()) }
                             }
                         }
@@ -83,6 +84,23 @@ fn title(told: &Told) -> String {
         Told::Change(change) => format!("Change {}: {}", change.change, change.title),
         Told::Play(told) => format!("Play {}: {}", told.play.id, told.play.plan.title),
         Told::Pc(_) => "This PC".to_owned(),
+    }
+}
+
+/// What is called A and B on the page.
+fn states(told: &Told, private: &Private<'_>) -> Markup {
+    let (a, b) = match told {
+        Told::Trial(trial) => (trial.a.clone(), trial.b.clone()),
+        Told::Sift(sift) => match sift.trial {
+            Some(trial) => {
+                ("the PC as it was".to_owned(), format!("all that helps, in trial {trial}"))
+            }
+            None => return html! {},
+        },
+        Told::Change(_) | Told::Play(_) | Told::Pc(_) => return html! {},
+    };
+    html! {
+        p { strong { "A" } " is " (private.without(&a)) "; " strong { "B" } " is " (private.without(&b)) "." }
     }
 }
 
@@ -132,7 +150,8 @@ fn of_trial(trial: &TrialReport, data: &ReportData) -> Vec<String> {
     });
     let figures: Vec<String> = figures.collect();
     if !figures.is_empty() {
-        sentences.push(format!("{}; {}.", figures.join(", "), basis(&trial.comparison)));
+        let all = format!("{}; {}.", figures.join(", "), basis(&trial.comparison));
+        sentences.push(beginning_large(&all));
     }
     let Some(reason) = trial.reason else { return sentences };
     let why = reason_in_words(reason);
@@ -142,6 +161,11 @@ fn of_trial(trial: &TrialReport, data: &ReportData) -> Vec<String> {
         (false, _) => format!("The PC is as it was before: {why}."),
     });
     sentences
+}
+
+fn beginning_large(sentence: &str) -> String {
+    let mut letters = sentence.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 fn basis(comparison: &Comparison) -> String {
@@ -210,7 +234,7 @@ fn told(data: &ReportData, private: &Private<'_>) -> Markup {
 fn intervals_table(rows: &[IntervalRow], caption: &str, private: &Private<'_>) -> Markup {
     let has_chances = rows.iter().any(|row| row.sure_percent.is_some());
     html! {
-        div class="wide" tabindex="0" {
+        div class="wide" tabindex="0" role="group" aria-label="a table" {
             table {
                 caption { (caption) }
                 thead { tr {
@@ -236,18 +260,6 @@ fn intervals_table(rows: &[IntervalRow], caption: &str, private: &Private<'_>) -
     }
 }
 
-fn found_name(row: &IntervalRow) -> String {
-    match (&row.subject, row.known) {
-        (IntervalSubject::Tweak(_), Known::Better) => "helps".to_owned(),
-        (IntervalSubject::Tweak(_), Known::Worse) => "hurts".to_owned(),
-        (IntervalSubject::Tweak(_), Known::Same) => {
-            format!("no effect of {:.0} %", row.margin_percent)
-        }
-        (IntervalSubject::Tweak(_), Known::Undecided) => "unclear".to_owned(),
-        (IntervalSubject::Figure(_), known) => known_name(known).to_owned(),
-    }
-}
-
 fn trial_sections(trial: &TrialReport, rows: &[IntervalRow], private: &Private<'_>) -> Markup {
     let vetoes = trial.comparison.guards.iter().filter(|guard| guard.state == GuardState::Vetoes);
     html! {
@@ -260,7 +272,7 @@ fn trial_sections(trial: &TrialReport, rows: &[IntervalRow], private: &Private<'
             @if !trial.visits.is_empty() {
                 details {
                     summary { "All " (trial.visits.len()) " pairs" }
-                    div class="wide" tabindex="0" {
+                    div class="wide" tabindex="0" role="group" aria-label="a table" {
                         table {
                             caption { "In the order in which they were made." }
                             thead { tr {
@@ -401,7 +413,7 @@ fn pc_sections(told: &PcTold, private: &Private<'_>) -> Markup {
                 h3 { (finding.title) }
                 p { (private.without(&finding.evidence)) }
                 p { (finding.why) }
-                @if let Some(tweak) = &finding.tweak { p { "Mended by " code { "frevin apply --tweak " (tweak) } } }
+                @if let Some(tweak) = &finding.tweak { p { "How it is mended: " code { "frevin tweak show " (tweak) } } }
                 @if let Some(by_hand) = &finding.by_hand { p { (by_hand) } }
             }
             @if !inspected.findings.worth_knowing.is_empty() {
@@ -424,7 +436,7 @@ fn in_force_table(rows: &[InForceRow], private: &Private<'_>) -> Markup {
         EvidenceFinding::Unclear => "unclear",
     };
     html! {
-        div class="wide" tabindex="0" {
+        div class="wide" tabindex="0" role="group" aria-label="a table" {
             table {
                 caption { "Each with what measuring has told of it on this PC." }
                 thead { tr {
@@ -461,7 +473,7 @@ fn changes(data: &ReportData, private: &Private<'_>) -> Markup {
     html! {
         section {
             h2 { "What it changes on the PC" }
-            div class="wide" tabindex="0" {
+            div class="wide" tabindex="0" role="group" aria-label="a table" {
                 table {
                     caption { (count(data.changed.len(), "setting")) "." }
                     thead { tr {

@@ -30,6 +30,7 @@ const BELOW: f64 = 36.0;
 pub(crate) const STYLE: &str = "
 .drawing text{font:12px system-ui,sans-serif;fill:#1c232b}
 .drawing .faint{fill:#55606b}
+.drawing .label{paint-order:stroke;stroke:#ffffff;stroke-width:4px;stroke-linejoin:round}
 .drawing .axis{stroke:#7a858f;stroke-width:1;fill:none}
 .drawing .grid{stroke:#d6dbe0;stroke-width:1}
 .drawing .zero{stroke:#1c232b;stroke-width:1}
@@ -168,7 +169,7 @@ impl<'a> Drawing<'a> {
                         row.estimate_percent,
                         row.low_percent,
                         row.high_percent,
-                        known_name(row.known)
+                        found_name(row)
                     )
                 });
                 each.collect::<Vec<_>>().join("; ")
@@ -203,7 +204,7 @@ impl<'a> Drawing<'a> {
                         row.estimate_percent,
                         row.high_percent,
                         row.margin_percent,
-                        known_name(row.known)
+                        found_name(row)
                     )
                 }));
             }
@@ -276,7 +277,20 @@ pub(crate) fn subject_name(subject: &IntervalSubject) -> String {
     }
 }
 
-pub(crate) fn known_name(known: Known) -> &'static str {
+/// What was found of it: a tweak helps or hurts, a state is better or worse.
+pub(crate) fn found_name(row: &IntervalRow) -> String {
+    match (&row.subject, row.known) {
+        (IntervalSubject::Tweak(_), Known::Better) => "helps".to_owned(),
+        (IntervalSubject::Tweak(_), Known::Worse) => "hurts".to_owned(),
+        (IntervalSubject::Tweak(_), Known::Same) => {
+            format!("no effect of {:.0} %", row.margin_percent)
+        }
+        (IntervalSubject::Tweak(_), Known::Undecided) => "unclear".to_owned(),
+        (IntervalSubject::Figure(_), known) => known_name(known).to_owned(),
+    }
+}
+
+fn known_name(known: Known) -> &'static str {
     match known {
         Known::Better => "better",
         Known::Worse => "worse",
@@ -298,7 +312,7 @@ fn arm_name(arm: Option<Arm>) -> &'static str {
     match arm {
         Some(Arm::A) => "A",
         Some(Arm::B) => "B",
-        None => "frames",
+        None => "",
     }
 }
 
@@ -392,9 +406,9 @@ fn intervals(rows: &[IntervalRow]) -> (f64, Markup) {
                 @let x = scale.at(side * row.margin_percent);
                 line class="margin" x1=(place(x)) x2=(place(x)) y1=(place(y - 10.0)) y2=(place(y + 10.0)) {}
             }
-            text x=(place(LEFT)) y=(place(y - 12.0)) {
+            text class="label" x=(place(LEFT)) y=(place(y - 12.0)) {
                 (subject_name(&row.subject)) ": " (format!("{:+.1} %", row.estimate_percent)) ", "
-                (known_name(row.known))
+                (found_name(row))
             }
             line class=(class) x1=(place(scale.at(row.low_percent))) x2=(place(scale.at(row.high_percent)))
                 y1=(place(y)) y2=(place(y)) stroke-width="3" {}
@@ -459,7 +473,7 @@ fn over_time(frames: &[FramesOf]) -> (f64, Markup) {
             }
             (axis_below(time, top, top + PANEL, "seconds"))
             path class=(format!("of-{}", arm_class(one.arm))) stroke-width="0.7" d=(path) {}
-            text x=(place(LEFT + 6.0)) y=(place(top + 14.0)) { (arm_name(one.arm)) }
+            text class="label" x=(place(LEFT + 6.0)) y=(place(top + 14.0)) { (arm_name(one.arm)) }
             text class="faint" x="0" y=(place(top - 6.0)) { "ms" }
         });
     }
@@ -471,7 +485,7 @@ fn over_time(frames: &[FramesOf]) -> (f64, Markup) {
 fn common_lengths(frames: &[FramesOf]) -> (f64, f64) {
     let bins = || frames.iter().flat_map(|one| &one.shape.bins);
     let low = bins().filter(|bin| bin.share_up_to > 0.001).map(|bin| bin.from_ms);
-    let high = bins().filter(|bin| bin.share_up_to < 0.998).map(|bin| bin.to_ms);
+    let high = bins().filter(|bin| bin.share_up_to < 0.995).map(|bin| bin.to_ms);
     let low = low.fold(f64::INFINITY, f64::min);
     (low, high.fold(low * 1.2, f64::max))
 }
@@ -494,7 +508,7 @@ fn by_length(frames: &[FramesOf]) -> (f64, Markup) {
                 rect class=(format!("of-{}", arm_class(one.arm))) x=(place(x)) y=(place(y))
                     width=(place(lengths.at(bin.to_ms) - x)) height=(place(top + PANEL - y)) stroke-width="0.5" {}
             }
-            text x=(place(LEFT + 6.0)) y=(place(top + 14.0)) { (arm_name(one.arm)) }
+            text class="label" x=(place(LEFT + 6.0)) y=(place(top + 14.0)) { (arm_name(one.arm)) }
         });
     }
     let height = 20.0 + frames.len() as f64 * (PANEL + BELOW);
