@@ -368,6 +368,7 @@ fn help_is_there_for_every_command_and_says_what_it_does() {
         "apply",
         "rollback",
         "recover",
+        "report",
         "snapshot",
         "drift",
         "scene",

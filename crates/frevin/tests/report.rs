@@ -95,7 +95,7 @@ fn pages_of_a_sift_a_change_a_play_and_the_pc() {
     let change = place.json(&["log"])["changes"].as_array().map_or(1, Vec::len).to_string();
     place.run(&["report", "change", &change]).ok();
     stands_alone(&read(&place, &format!("frevin-change-{change}.html")));
-    let play = ["--yes", "play", "canyon-run", "--seconds", "1", "--record"];
+    let play = ["--yes", "play", "canyon-run", "--seconds", "2", "--record"];
     place.run(&[&play[..], &["--tweak", "looks/menu-delay", "--set", "delay_ms=10"]].concat()).ok();
     place.run(&["report", "play"]).ok();
     let page = read(&place, "frevin-play.html");
@@ -106,9 +106,6 @@ fn pages_of_a_sift_a_change_a_play_and_the_pc() {
 #[test]
 fn what_was_played_is_shown_segment_by_segment_and_names_of_people_are_not() {
     let place = Place::new();
-    let own =
-        "format = 1\nname = \"mine\"\npurpose = \"p\"\n\n[[tweaks]]\nuse = \"programs/debugger\"\n";
-    fs_err::write(place.path().join("mine.toml"), own).unwrap();
     let trial = ["--yes", "trial", "start", "--in-play", "--scene", "canyon-run", "--seed", "5"];
     place.run(&[&trial[..], &["--tweak", "power/active-plan"]].concat());
     let told = place.json(&["report", "trial"]);

@@ -658,14 +658,20 @@ fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
         assert!(said.out.contains(part), "{part} is missing of:\n{}", said.out);
     }
     assert!(!said.out.contains('\u{1b}'), "no colours in a pipe");
-    let left: Vec<_> = fs_err::read_dir(place.path()).unwrap().collect();
-    assert!(left.is_empty(), "the demo leaves nothing: {left:?}");
+    // The place is also where temporary files go: the page is all that is left of it.
+    let left = fs_err::read_dir(place.path()).unwrap();
+    let left: Vec<_> = left.map(|entry| entry.unwrap().file_name()).collect();
+    let is_page = |name: &std::ffi::OsString| name.to_string_lossy().ends_with(".html");
+    assert!(left.len() == 1 && left.iter().all(is_page), "{left:?}");
 
     let report = place.json(&["demo", "--keep", "kept"]);
     assert_eq!(report["is_as_at_first"], true);
     assert_eq!(report["with_everything"]["verdict"], "worse");
     assert_eq!(report["sift"]["verdict"], "better");
     assert!(place.path().join("kept/pc/pc.toml").exists());
+    // It ends with the page of what was found, and says where that is.
+    let page = fs_err::read_to_string(report["report"].as_str().unwrap()).unwrap();
+    assert!(page.contains("Which of friday-evening@1 matter") && page.contains("hurts"));
     place.run(&["demo", "--keep", "kept"]).fails(4);
 }
 

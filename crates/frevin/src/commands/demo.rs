@@ -18,12 +18,15 @@ use frevin_pc::{Fingerprint, Pc as _, fingerprint};
 use serde::Serialize;
 
 use crate::commands::profile::from_evidence_document;
+use crate::commands::profile::private_words;
+use crate::commands::report::open_file;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
 use crate::operations::apply::{self, ApplyReport, Order};
 use crate::operations::inspect::inspect;
 use crate::operations::profiles;
+use crate::operations::report::{Subject, report as report_data};
 use crate::operations::restart::restart;
 use crate::operations::rollback::{self, RollbackReport};
 use crate::operations::sift::{
@@ -34,6 +37,7 @@ use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::trial::{Arms, Beginning, Driver, Request, TrialReport, design, report};
 use crate::outcome::{Outcome, View};
 use crate::view::plan::{PlanReport, dangers};
+use crate::view::report::{Private, page};
 use crate::view::sift::show_beginning as show_sift;
 use crate::view::trial::show_beginning;
 use crate::view::{Page, bad, count, dim, good, percent, strong};
@@ -57,6 +61,9 @@ pub(crate) struct DemoArgs {
     /// What chance on the simulated PC comes from
     #[arg(long, default_value_t = 1)]
     seed: u64,
+    /// Open the report that it ends with, where there is a browser
+    #[arg(long)]
+    open: bool,
 }
 
 #[derive(Debug, Serialize)]
@@ -68,6 +75,8 @@ struct DemoReport {
     fingerprint_at_last: Fingerprint,
     is_as_at_first: bool,
     kept_in: Option<PathBuf>,
+    /// The page that shows what was found.
+    report: PathBuf,
 }
 
 pub(crate) fn run(context: &Context, args: &DemoArgs) -> Result<Outcome, Failure> {
@@ -95,6 +104,7 @@ struct Demo {
     context: Context,
     folder: PathBuf,
     kept_in: Option<PathBuf>,
+    opens: bool,
     pc: RehearsalPc,
     ledger: Ledger,
     scene: SceneName,
@@ -115,6 +125,7 @@ impl Demo {
             context,
             folder: folder.to_owned(),
             kept_in: args.keep.clone(),
+            opens: args.open,
             pc,
             seed: args.seed,
             scene: SCENE.parse().map_err(|error: NameError| internal(error.to_string()))?,
@@ -137,9 +148,32 @@ impl Demo {
             fingerprint_at_first: at_first,
             fingerprint_at_last: at_last,
             kept_in: self.kept_in.clone(),
+            report: self.write_report()?,
         };
+        if self.opens {
+            open_file(&report.report);
+        }
         let is_yes = report.is_as_at_first;
         Ok(Outcome::with(&report, is_yes))
+    }
+
+    /// Writes the page of what the sift found: into the folder that is kept, else among the files that the operating
+    /// system throws away in time.
+    fn write_report(&self) -> Result<PathBuf, Failure> {
+        use std::io::Write as _;
+        let data = report_data(&self.context, &self.pc, &self.ledger, Subject::Sift(None))?;
+        let words = private_words(&self.context)?;
+        let text = page(&data, &Private { words: &words, is_shown: false });
+        if let Some(folder) = &self.kept_in {
+            let file = std::path::absolute(folder.join("report.html"))?;
+            fs_err::write(&file, text)?;
+            return Ok(file);
+        }
+        let mut file =
+            tempfile::Builder::new().prefix("frevin-demo-").suffix(".html").tempfile()?;
+        file.write_all(text.as_bytes())?;
+        let (_, path) = file.keep().map_err(|error| error.error)?;
+        Ok(path)
     }
 
     /// Says something at once, unless only JSON is wanted.
@@ -472,6 +506,7 @@ impl View for DemoReport {
                 count(self.sift.configurations, "configuration"),
             ),
         ));
+        short.push(("as a page", self.report.display().to_string()));
         page.pairs(short);
         match &self.kept_in {
             Some(folder) => {

@@ -1,6 +1,7 @@
 //! `frevin report`
 
 use std::path::{Path, PathBuf};
+use std::process::Stdio;
 
 use clap::{Args, Subcommand};
 use frevin_core::layers::ChangeId;
@@ -30,6 +31,9 @@ pub(crate) struct ReportArgs {
     /// Write each figure into this folder too: as SVG, and its data as CSV and JSON
     #[arg(long, value_name = "FOLDER", global = true)]
     figures: Option<PathBuf>,
+    /// Open it, where there is a browser
+    #[arg(long, global = true)]
+    open: bool,
     /// Leave the names of the user and the PC, and what is in paths, as they are
     #[arg(long, global = true)]
     with_private: bool,
@@ -93,7 +97,28 @@ pub(crate) fn run(context: &Context, args: &ReportArgs) -> Result<Outcome, Failu
         None => Vec::new(),
         Some(folder) => write_figures(folder, &name, &data, args.replace)?,
     };
+    if args.open {
+        open_file(&file);
+    }
     Ok(Outcome::done(&Written { file: std::path::absolute(file)?, figures, data }))
+}
+
+/// Opens a file with the program that its owner reads such files with. Where there is none, nothing happens: its place was
+/// said.
+pub(crate) fn open_file(file: &Path) {
+    let Ok(file) = std::path::absolute(file) else { return };
+    let opener = if cfg!(windows) {
+        // By its whole path: one that lies beside the page is nobody's to start.
+        let Some(folder) = std::env::var_os("SystemRoot") else { return };
+        PathBuf::from(folder).join("explorer.exe")
+    } else if cfg!(target_os = "macos") {
+        PathBuf::from("/usr/bin/open")
+    } else {
+        PathBuf::from("xdg-open")
+    };
+    let mut command = std::process::Command::new(opener);
+    command.arg(file).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    drop(command.spawn());
 }
 
 fn named(what: &str, number: Option<i64>) -> String {
