@@ -1,6 +1,7 @@
 //! The command line: arguments in, an exit code out.
 
 use std::io::Write as _;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::{CommandFactory as _, Parser, Subcommand};
@@ -18,7 +19,8 @@ use crate::view::{bad, dim, for_terminal, json_for_terminal, strong, warn};
 
 /// Tweak a gaming PC, measure what came of it, and take back what made it worse.
 ///
-/// Begin with `frevin demo`: it does the whole job once on a PC that is simulated in a folder.
+/// Begin with `frevin demo`: it does the whole job once on a PC that is simulated in a folder. `frevin help` explains the
+/// ideas, and exit codes.
 #[derive(Debug, Parser)]
 #[command(name = "frevin", version, disable_help_subcommand = true)]
 struct Cli {
@@ -69,6 +71,17 @@ enum Command {
     Device(commands::device::DeviceCommand),
     #[command(subcommand)]
     Rehearsal(commands::rehearsal::RehearsalCommand),
+    /// Explain an idea: snapshot, undo, verdict, sift, evidence, play, exit-codes
+    Help {
+        /// Which one [default: list them]
+        topic: Option<String>,
+    },
+    /// Write manual pages, one for each command, into a folder
+    #[command(hide = true)]
+    Manual {
+        /// The folder, which is made
+        folder: PathBuf,
+    },
     /// Print completions for a shell
     Completions {
         /// The shell
@@ -209,8 +222,24 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::App(command) => commands::app::run(context, &command),
         Command::Device(command) => commands::device::run(context, &command),
         Command::Rehearsal(command) => commands::rehearsal::run(context, &command),
+        Command::Help { topic } => commands::help::run(topic.as_deref()),
+        Command::Manual { folder } => manual(&folder),
         Command::Completions { shell } => Ok(completions(shell)),
     }
+}
+
+fn manual(folder: &Path) -> Result<Outcome, Failure> {
+    fs_err::create_dir_all(folder)?;
+    clap_mangen::generate_to(Cli::command(), folder)?;
+    let mut page = crate::view::Page::default();
+    page.line(format_args!("Written into {}", folder.display()));
+    Ok(Outcome {
+        json: Ok(serde_json::json!({ "folder": folder })),
+        page,
+        aside: crate::view::Page::default(),
+        is_yes: true,
+        is_receipt: true,
+    })
 }
 
 fn completions(shell: clap_complete::Shell) -> Outcome {

@@ -131,3 +131,27 @@ fn what_was_played_is_shown_segment_by_segment_and_names_of_people_are_not() {
     place.run(&["report", "change", &change, "--with-private", "--replace"]).ok();
     assert!(read(&place, &format!("frevin-change-{change}.html")).contains("Rosalind"));
 }
+
+#[test]
+fn ideas_are_explained_and_manual_pages_written() {
+    let place = Place::empty();
+    let list = place.run(&["help"]).ok();
+    let topics = place.json(&["help"])["topics"].clone();
+    for topic in topics.as_array().unwrap() {
+        let name = topic["topic"].as_str().unwrap();
+        assert!(list.out.contains(name), "{name}");
+        let said = place.run(&["help", name]).ok();
+        assert!(said.out.len() > 200, "{name}");
+        // Commands that a text names are there.
+        for command in
+            said.out.split('`').skip(1).step_by(2).filter(|text| text.starts_with("frevin "))
+        {
+            let word = command.split_whitespace().nth(1).unwrap();
+            place.run(&[word, "--help"]).ok();
+        }
+    }
+    place.run(&["help", "nothing"]).fails(3);
+    place.run(&["manual", "man"]).ok();
+    let page = fs_err::read_to_string(place.path().join("man/frevin-trial-start.1")).unwrap();
+    assert!(page.contains(".TH frevin-trial-start 1") && page.contains("in\\-play"), "{page}");
+}

@@ -670,7 +670,7 @@ fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
     assert_eq!(report["sift"]["verdict"], "better");
     assert!(place.path().join("kept/pc/pc.toml").exists());
     // It ends with the page of what was found, and says where that is.
-    let page = fs_err::read_to_string(report["report"].as_str().unwrap()).unwrap();
+    let page = fs_err::read_to_string(place.path().join("kept/report.html")).unwrap();
     assert!(page.contains("Which of friday-evening@1 matter") && page.contains("hurts"));
     place.run(&["demo", "--keep", "kept"]).fails(4);
 }

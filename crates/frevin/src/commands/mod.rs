@@ -8,6 +8,7 @@ pub(crate) mod device;
 pub(crate) mod drift;
 pub(crate) mod evidence;
 pub(crate) mod games;
+pub(crate) mod help;
 mod in_play;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
