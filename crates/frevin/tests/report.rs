@@ -52,6 +52,10 @@ fn the_page_of_a_trial_says_what_was_found_and_how_it_is_taken_back() {
         let svg = read(&place, &format!("figures/trial-{name}.svg"));
         assert!(svg.starts_with("<svg") && svg.contains("xmlns=") && svg.ends_with("</svg>"));
         assert!(read(&place, &format!("figures/trial-{name}.csv")).lines().count() > 2);
+        // A picture of points needs a font, which not every PC has.
+        if let Ok(png) = fs_err::read(place.path().join(format!("figures/trial-{name}.png"))) {
+            assert!(png.starts_with(b"\x89PNG") && png.len() > 5000, "{name}");
+        }
     }
     // No frame is lost on the way into a drawing: the longest of the trial is in it.
     let longest = |arm: usize| {

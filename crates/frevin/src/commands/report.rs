@@ -15,7 +15,7 @@ use crate::failure::{Failure, Kind};
 use crate::operations::report::{ReportData, Subject, report};
 use crate::outcome::{Outcome, View};
 use crate::view::Page;
-use crate::view::report::{Drawing, Private, page};
+use crate::view::report::{Drawing, Fonts, Private, page};
 
 /// Write a page that shows a trial, a sift, a change, a play or this PC: one file, to be read in any browser
 #[derive(Debug, Args)]
@@ -28,7 +28,7 @@ pub(crate) struct ReportArgs {
     /// Write over a file that is there
     #[arg(long, global = true)]
     replace: bool,
-    /// Write each figure into this folder too: as SVG, and its data as CSV and JSON
+    /// Write each figure into this folder too: as SVG and PNG, and its data as CSV and JSON
     #[arg(long, value_name = "FOLDER", global = true)]
     figures: Option<PathBuf>,
     /// Open it, where there is a browser
@@ -95,7 +95,7 @@ pub(crate) fn run(context: &Context, args: &ReportArgs) -> Result<Outcome, Failu
     write(&file, page(&data, &private).as_bytes(), args.replace)?;
     let figures = match &args.figures {
         None => Vec::new(),
-        Some(folder) => write_figures(folder, &name, &data, args.replace)?,
+        Some(folder) => write_figures(context, folder, &name, &data, args.replace)?,
     };
     if args.open {
         open_file(&file);
@@ -144,17 +144,28 @@ fn write(file: &Path, bytes: &[u8], replace: bool) -> Result<(), Failure> {
 }
 
 fn write_figures(
+    context: &Context,
     folder: &Path,
     name: &str,
     data: &ReportData,
     replace: bool,
 ) -> Result<Vec<PathBuf>, Failure> {
     fs_err::create_dir_all(folder)?;
+    let fonts = Fonts::of_this_pc();
+    if fonts.is_none() {
+        context.say_on_terminal("This PC has no font: figures are written as SVG, and not as PNG.");
+    }
     let mut written = Vec::new();
     for drawing in Drawing::all(&data.figures) {
         let path = |ending: &str| folder.join(format!("{name}-{}.{ending}", drawing.name()));
         let (svg, csv) = (path("svg"), path("csv"));
-        write(&svg, drawing.svg(true).into_string().as_bytes(), replace)?;
+        let drawn = drawing.svg(true).into_string();
+        write(&svg, drawn.as_bytes(), replace)?;
+        if let Some(fonts) = &fonts {
+            let png = path("png");
+            write(&png, &fonts.png(&drawn)?, replace)?;
+            written.push(png);
+        }
         write(&csv, drawing.csv().as_bytes(), replace)?;
         written.extend([svg, csv]);
     }

@@ -1,5 +1,6 @@
 //! Reports as pages: one file that needs nothing else, no script and no network.
 
+mod png;
 mod svg;
 
 use frevin_core::evidence::EvidenceFinding;
@@ -19,6 +20,7 @@ use crate::operations::report::{
 use crate::operations::sift::SiftReport;
 use crate::operations::trial::TrialReport;
 
+pub(crate) use self::png::Fonts;
 pub(crate) use self::svg::Drawing;
 
 /// The style of pages.
