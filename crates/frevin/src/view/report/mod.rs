@@ -9,7 +9,7 @@ use frevin_core::profile::without_private;
 use frevin_core::verdict::{Comparison, GuardState, PairsOf, Verdict};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
-use self::svg::{found_name, subject_name};
+use self::svg::{found_name, signed, subject_name};
 use super::cautions::in_words;
 use super::play::{ending_in_words, holds_in_words};
 use super::trial::reason_in_words;
@@ -143,11 +143,11 @@ fn of_trial(trial: &TrialReport, data: &ReportData) -> Vec<String> {
     let mut sentences = vec![verdict.to_owned()];
     let figures = data.figures.intervals.iter().map(|row| {
         format!(
-            "{} {:+.1} % (between {:+.1} and {:+.1} %)",
+            "{} {} % (between {} and {} %)",
             subject_name(&row.subject),
-            row.estimate_percent,
-            row.low_percent,
-            row.high_percent
+            signed(row.estimate_percent),
+            signed(row.low_percent),
+            signed(row.high_percent)
         )
     });
     let figures: Vec<String> = figures.collect();
@@ -189,13 +189,18 @@ fn of_sift(sift: &SiftReport) -> Vec<String> {
         of(Found::NoEffect),
         of(Found::Unclear)
     )];
-    match (sift.verdict, sift.kept) {
-        (Some(Verdict::Better), true) if !sift.is_taken_back_since => {
-            sentences.push("What helps is better together too, and is in force.".to_owned());
-        }
-        (Some(_), _) => sentences.push("What helps is not in force.".to_owned()),
-        (None, _) => sentences.push("Nothing of it is in force.".to_owned()),
-    }
+    let together = match sift.verdict {
+        Some(Verdict::Better) => "What helps is better together too",
+        Some(Verdict::Worse) => "What helps is worse together",
+        Some(Verdict::Same) => "What helps makes no difference together",
+        Some(Verdict::Undecided) => "Whether what helps is better together could not be told",
+        None => "Nothing of it was tried together",
+    };
+    sentences.push(match (sift.kept, sift.is_taken_back_since) {
+        (true, false) => format!("{together}; it is in force."),
+        (true, true) => format!("{together}; it was kept, and taken back later."),
+        (false, _) => format!("{together}; none of it is in force."),
+    });
     sentences
 }
 
@@ -250,8 +255,8 @@ fn intervals_table(rows: &[IntervalRow], caption: &str, private: &Private<'_>) -
                     @for row in rows {
                         tr {
                             th scope="row" { (private.without(&subject_name(&row.subject))) }
-                            td class="number" { (format!("{:+.1} %", row.estimate_percent)) }
-                            td class="number" { (format!("{:+.1} to {:+.1} %", row.low_percent, row.high_percent)) }
+                            td class="number" { (format!("{} %", signed(row.estimate_percent))) }
+                            td class="number" { (format!("{} to {} %", signed(row.low_percent), signed(row.high_percent))) }
                             @if let Some(sure) = row.sure_percent { td class="number" { (format!("{sure:.0} %")) } }
                             td { (found_name(row)) }
                         }
@@ -456,7 +461,7 @@ fn in_force_table(rows: &[InForceRow], private: &Private<'_>) -> Markup {
                             td {
                                 @if row.evidence.is_empty() { "never" }
                                 @for (finding, [low, estimate, high]) in &row.evidence {
-                                    div { (found(finding)) (format!(": {estimate:+.1} % ({low:+.1} to {high:+.1})")) }
+                                    div { (found(finding)) (format!(": {} % ({} to {})", signed(*estimate), signed(*low), signed(*high))) }
                                 }
                             }
                         }

@@ -164,11 +164,11 @@ impl<'a> Drawing<'a> {
             Self::Intervals(rows) => {
                 let each = rows.iter().map(|row| {
                     format!(
-                        "{}: {:+.1} %, from {:+.1} to {:+.1} %, {}",
+                        "{}: {} %, from {} to {} %, {}",
                         subject_name(&row.subject),
-                        row.estimate_percent,
-                        row.low_percent,
-                        row.high_percent,
+                        signed(row.estimate_percent),
+                        signed(row.low_percent),
+                        signed(row.high_percent),
                         found_name(row)
                     )
                 });
@@ -299,6 +299,15 @@ fn known_name(known: Known) -> &'static str {
     }
 }
 
+/// A number with its sign, and none where nothing is left of it.
+pub(crate) fn signed(percent: f64) -> String {
+    let text = format!("{percent:+.1}");
+    match text.as_str() {
+        "+0.0" | "-0.0" => "0.0".to_owned(),
+        _ => text,
+    }
+}
+
 fn known_class(known: Known) -> &'static str {
     match known {
         Known::Better => "better",
@@ -407,7 +416,7 @@ fn intervals(rows: &[IntervalRow]) -> (f64, Markup) {
                 line class="margin" x1=(place(x)) x2=(place(x)) y1=(place(y - 10.0)) y2=(place(y + 10.0)) {}
             }
             text class="label" x=(place(LEFT)) y=(place(y - 12.0)) {
-                (subject_name(&row.subject)) ": " (format!("{:+.1} %", row.estimate_percent)) ", "
+                (subject_name(&row.subject)) ": " (format!("{} %", signed(row.estimate_percent))) ", "
                 (found_name(row))
             }
             line class=(class) x1=(place(scale.at(row.low_percent))) x2=(place(scale.at(row.high_percent)))
