@@ -182,3 +182,114 @@ pub fn segment_points(trial: &Trial) -> Vec<SegmentPoint> {
     }
     points
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sift::Effect;
+    use crate::trial::in_play::{InPlay, PlaySource, Segment, SegmentFrames, Settling};
+    use crate::trial::{Design, Event};
+    use crate::verdict::{FrameFigures, VisitFigures};
+    use crate::visits::VisitId;
+
+    fn found(id: &str, found: Found, percent: f64) -> FoundTweak {
+        FoundTweak {
+            used: TweakUse::plain(id.parse().unwrap()),
+            found,
+            effect_percent: percent,
+            low_percent: percent - 1.0,
+            high_percent: percent + 1.0,
+            probability: 0.99,
+            probability_worth_having: 0.005,
+            on_low_1_percent: None,
+            on_stutters: None,
+            least_squares: None::<Effect>,
+        }
+    }
+
+    #[test]
+    fn a_tweak_is_sure_by_its_sign_or_by_mattering_little() {
+        let row = |of: Found| IntervalRow::of_tweak(found("a/b", of, 3.0), 2.0);
+        for (of, known, sure) in [
+            (Found::Helps, Known::Better, 99.0),
+            (Found::Hurts, Known::Worse, 99.0),
+            (Found::NoEffect, Known::Same, 99.5),
+            (Found::Unclear, Known::Undecided, 99.0),
+        ] {
+            let row = row(of);
+            assert_eq!((row.known, row.margin_percent), (known, 2.0));
+            assert!((row.sure_percent.unwrap() - sure).abs() < 1e-9);
+            assert!((row.low_percent, row.high_percent) == (2.0, 4.0));
+        }
+    }
+
+    fn design(in_play: Option<InPlay>) -> Design {
+        let mut design = crate::trial::sample_design();
+        design.in_play = in_play;
+        design
+    }
+
+    #[test]
+    fn pairs_are_points_with_the_state_that_came_first() {
+        let mut trial = Trial::replay(design(None), &[]);
+        for visit in 0..6 {
+            let (pair, arm) = trial.due();
+            let frames = FrameFigures {
+                ln_average_fps: if arm == Arm::A { 80.0_f64.ln() } else { 90.0_f64.ln() },
+                ln_low_1_percent_fps: 4.0,
+                stutter_events: 1,
+                ln_pacing_ms: 0.0,
+            };
+            let levels = vec![VisitFigures { frames: Some(frames), ..VisitFigures::default() }];
+            let visits = vec![VisitId(visit)];
+            trial.take(&Event::Visited { pair, arm, visits, levels, doubts: Vec::new() });
+        }
+        let points = pair_points(&trial);
+        assert_eq!(points.iter().map(|point| point.pair).collect::<Vec<_>>(), [1, 2, 3]);
+        for (point, pair) in points.iter().zip(trial.pairs()) {
+            assert_eq!(point.first, pair.first);
+            assert!((point.a_fps - 80.0).abs() < 1e-9 && (point.b_fps - 90.0).abs() < 1e-9);
+        }
+        assert!(segment_points(&trial).is_empty());
+        let intervals = IntervalRow::of_comparison(&trial.comparison());
+        assert!(intervals.iter().all(|row| row.low_percent <= row.estimate_percent));
+    }
+
+    #[test]
+    fn segments_of_sittings_follow_each_other_on_one_axis() {
+        let in_play = InPlay {
+            settling: Settling::Tested,
+            loop_s: None,
+            source: PlaySource::Scene,
+            sitting_s: None,
+            process: crate::playing::ProcessHolds::default(),
+            windows_build: None,
+            graphics_driver: None,
+        };
+        let mut trial = Trial::replay(design(Some(in_play)), &[]);
+        let segment = |begin_s: f64, counts: bool| Segment {
+            arm: Arm::B,
+            begin_s,
+            end_s: begin_s + 6.0,
+            frames: counts.then_some(SegmentFrames {
+                frames: 400,
+                ln_mean_ms: 10.0_f64.ln(),
+                ln_slow_ms: 15.0_f64.ln(),
+                stutters: 0,
+                ln_pacing_ms: 0.0,
+                ln_halves: 0.0,
+            }),
+            looks_capped: false,
+            stutters_while_settling: 0,
+        };
+        for (sitting, counts) in [(0, true), (1, false)] {
+            let segments = vec![segment(30.0, true), segment(36.0, counts)];
+            trial.take(&Event::Played { sitting, doubled: 0, segments });
+        }
+        let points = segment_points(&trial);
+        let at: Vec<f64> = points.iter().map(|point| point.at_s).collect();
+        assert_eq!(at, [30.0, 36.0, 72.0, 78.0]);
+        assert_eq!(points.iter().map(|point| point.sitting).collect::<Vec<_>>(), [1, 1, 2, 2]);
+        assert!((points[0].fps.unwrap() - 100.0).abs() < 1e-9 && points[3].fps.is_none());
+    }
+}

@@ -267,3 +267,52 @@ pub enum PlayEnding {
     /// Whoever watched was gone: another command put the PC back.
     Settled,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_plan_of_an_earlier_frevin_is_read_and_holds_nothing_more() {
+        let old = r#"{"title":"evening@1","start":{"how":"attach","file":"riders.exe"},"game_file":null,
+            "wishes":[],"process":{"priority":"high","processors":"fast-cores"}}"#;
+        let plan: PlayPlan = serde_json::from_str(old).unwrap();
+        assert_eq!(plan.process.priority, Some(PriorityClass::High));
+        assert!(plan.pc.is_empty() && plan.recording.is_none() && !plan.process.unthrottled);
+        assert!(!plan.process.is_empty() && ProcessHolds::default().is_empty());
+    }
+
+    #[test]
+    fn what_happens_is_read_as_it_was_written() {
+        let process = ProcessKey { id: 4242, made: 1 << 52 };
+        let memory = MemoryState {
+            total_mib: 16_384,
+            free_mib: 300,
+            standby_mib: 6000,
+            cached_mib: 800,
+            committed_mib: 9000,
+            commit_limit_mib: 20_000,
+        };
+        let before = ProcessBefore {
+            priority: Some(-5),
+            processors: Some(vec![0, 1]),
+            throttling: Some((1, 0)),
+            memory_priority: Some(5),
+        };
+        for event in [
+            PlayEvent::Held { process, before: before.clone() },
+            PlayEvent::Lowered { process, file: "compressor".into(), percent: 31, before },
+            PlayEvent::PutBack { process },
+            PlayEvent::Timer { granted: Some("0.5".parse().unwrap()), counts_for_all: false },
+            PlayEvent::Timer { granted: None, counts_for_all: true },
+            PlayEvent::Purged { before: memory, after: MemoryState { free_mib: 6000, ..memory } },
+            PlayEvent::Recorded { visit: VisitId(7) },
+        ] {
+            let text = serde_json::to_string(&event).unwrap();
+            assert_eq!(serde_json::from_str::<PlayEvent>(&text).unwrap(), event, "{text}");
+        }
+        let timer =
+            PlayEvent::Timer { granted: Some("0.5".parse().unwrap()), counts_for_all: true };
+        assert!(serde_json::to_string(&timer).unwrap().contains("\"granted_ms\":0.5"));
+    }
+}

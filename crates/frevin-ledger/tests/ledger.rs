@@ -386,6 +386,87 @@ fn begin_visit(ledger: &mut Ledger, scene: &Scene, in_force: Option<&InForce>) -
     ledger.begin_visit(&visit).unwrap()
 }
 
+#[test]
+fn what_was_recorded_in_a_play_is_told_from_what_its_owner_recorded() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    let scene = Scene {
+        name: "play-riders".parse().unwrap(),
+        game: "riders".into(),
+        graphics: "as played".into(),
+        resolution: "as played".into(),
+        route: "ordinary play".into(),
+    };
+    ledger.add_scene(&scene).unwrap();
+    let plan = frevin_core::playing::PlayPlan {
+        title: "evening@1".into(),
+        start: frevin_core::playing::GameStart::Attach { file: "riders.exe".into() },
+        game_file: None,
+        wishes: Vec::new(),
+        process: frevin_core::playing::ProcessHolds::default(),
+        pc: frevin_core::playing::PcHolds::default(),
+        recording: Some(frevin_core::playing::PlayRecording {
+            scene: scene.name.clone(),
+            plays: scene.name.clone(),
+            source: frevin_core::trial::in_play::PlaySource::Program { file: "riders.exe".into() },
+        }),
+    };
+    let play = ledger.begin_play(&pc(), now(), &plan).unwrap();
+    let own = begin_visit(&mut ledger, &scene, None);
+    let visit = NewVisit {
+        scene: &scene.name,
+        pc: Some(&pc()),
+        boot: Some(&boot("3")),
+        state_name: &name("play-1"),
+        at: now(),
+        in_force: None,
+        context: &VisitContext::default(),
+        made_for: Some(frevin_ledger::VisitFor::Play(play)),
+    };
+    let of_play = ledger.begin_visit(&visit).unwrap();
+    let ids = |filter: VisitFilter| -> Vec<VisitId> {
+        ledger.visits(&filter).unwrap().iter().map(|visit| visit.id).collect()
+    };
+    assert_eq!(ids(VisitFilter::default()), [own, of_play]);
+    assert_eq!(ids(VisitFilter { is_the_owners: true, ..VisitFilter::default() }), [own]);
+    assert_eq!(ledger.visit(of_play).unwrap().of_play, Some(play));
+    assert_eq!(ledger.visit(own).unwrap().of_play, None);
+    assert_eq!(ledger.play(play).unwrap().unwrap().plan, plan);
+}
+
+/// Events of a play are sealed as all else is.
+#[test]
+fn an_event_of_a_play_that_somebody_changed_is_told() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    let plan = frevin_core::playing::PlayPlan {
+        title: "the game's process".into(),
+        start: frevin_core::playing::GameStart::Start { command: vec!["riders".into()] },
+        game_file: None,
+        wishes: Vec::new(),
+        process: frevin_core::playing::ProcessHolds::default(),
+        pc: frevin_core::playing::PcHolds::default(),
+        recording: None,
+    };
+    let play = ledger.begin_play(&pc(), now(), &plan).unwrap();
+    let process = frevin_core::playing::ProcessKey { id: 4, made: 40 };
+    let event = frevin_core::playing::PlayEvent::PutBack { process };
+    ledger.add_play_event(play, now(), &event).unwrap();
+    drop(ledger);
+    let path = home.path().join("ledger.sqlite3");
+    let somebody = rusqlite::Connection::open(&path).unwrap();
+    let triggers = "DROP TRIGGER play_event_stays";
+    let changed = "UPDATE play_event SET event = replace(event, '40', '41')";
+    let made_again = "CREATE TRIGGER play_event_stays BEFORE UPDATE ON play_event
+    BEGIN SELECT raise(ABORT, 'what happened in a play never changes'); END";
+    for sql in [triggers, changed, made_again] {
+        somebody.execute(sql, []).unwrap();
+    }
+    drop(somebody);
+    let said = Ledger::open(home.path()).map(drop).unwrap_err().to_string();
+    assert!(said.contains("not as Frevin wrote it"), "{said}");
+}
+
 fn new_run(series: &FrameSeries, conditions: RunConditions) -> NewRun {
     NewRun {
         is_warm_up: false,

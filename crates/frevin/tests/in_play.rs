@@ -252,3 +252,31 @@ fn what_a_program_is_given_is_tried_with_the_test_loop_in_real_time() {
     assert_eq!(own(), allowed);
     place.run(&["--yes", "trial", "start", "--in-play", "--growing", "x.csv", "--processors", "0"]);
 }
+
+#[test]
+fn what_a_program_is_given_is_tried_only_where_it_is_known_which_one_it_is() {
+    let place = Place::new();
+    let said = place.run(&[
+        "--yes",
+        "trial",
+        "start",
+        "--in-play",
+        "--scene",
+        "canyon-run",
+        "--processors",
+        "0",
+    ]);
+    let said = said.fails(2);
+    assert!(said.err.contains("not known which program"), "{}", said.err);
+    // Nothing is begun that the owner would have to end.
+    place.run(&["trial", "abandon"]).fails(3);
+    for wrong in [
+        &["--processors", "0"][..],
+        &["--in-play", "--test-loop", "--processors", "all"],
+        &["--in-play", "--test-loop", "--priority", "real-time"],
+        &["--in-play", "--test-loop", "--unthrottled", "--tweak", "looks/menu-delay"],
+    ] {
+        place.run(&[&["--yes", "trial", "start"][..], wrong].concat()).fails(2);
+    }
+    assert_eq!(place.json(&["recover"])["recovered"], "nothing");
+}

@@ -300,3 +300,43 @@ fn colours_of_a_display_are_held_and_come_back() {
     child.wait().unwrap();
     assert!(place.pc_files() == before);
 }
+
+#[test]
+fn a_play_is_told_with_what_was_held_and_what_happened() {
+    let place = Place::new();
+    place.run(&["play", "show"]).fails(3);
+    let held =
+        ["--processors", "0", "--timer-ms", "1", "--purge-below", "4096", "--lower-others", "90:9"];
+    let words = [
+        &["--yes", "play", "canyon-run", "--seconds", "1.5", "--tweak", "looks/menu-delay"][..],
+        &held,
+    ]
+    .concat();
+    let said = place.run(&words).ok();
+    assert!(said.out.contains("The game has ended."), "{}", said.out);
+    let shown = place.run(&["play", "show", "1"]).ok().out;
+    for line in [
+        "Play 1: looks/menu-delay",
+        "processors",
+        "timer",
+        "1 ms",
+        "below 4096 MiB free",
+        "lowered where they take over 90 % of all processors for 9 s",
+        "counts for the program that makes it",
+        "Standby memory was given back 1 time",
+    ] {
+        let shown = shown.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(shown.contains(line), "{line}: {shown}");
+    }
+    // Every process that something was held of has what it had before, in the ledger.
+    let all_held = events(&place, "held");
+    assert!(!all_held.is_empty());
+    for one in &all_held {
+        assert!(one["process"]["made"].is_u64(), "{one}");
+        let numbers = one["before"]["processors"].as_array().unwrap();
+        assert!(!numbers.is_empty() && one["before"]["priority"].is_null(), "{one}");
+    }
+    place.run(&["play", "show", "2"]).fails(3);
+    assert_eq!(place.json(&["play", "list"])["plays"].as_array().unwrap().len(), 1);
+    place.run(&["ledger", "check"]).ok();
+}

@@ -159,3 +159,54 @@ fn ideas_are_explained_and_manual_pages_written() {
     let page = fs_err::read_to_string(place.path().join("man/frevin-trial-start.1")).unwrap();
     assert!(page.contains(".TH frevin-trial-start 1") && page.contains("in\\-play"), "{page}");
 }
+
+#[test]
+fn what_strangers_write_is_shown_and_never_run() {
+    let place = Place::new();
+    let tweak = r#"id = "own/sly"
+title = "A title"
+what = "Sets it."
+why = "It is known."
+may_break = "Nothing."
+standing = "contested"
+standing_reason = "A test."
+risk = "safe"
+takes_effect = "now"
+[[settings]]
+address = 'registry:HKCU\Software\Own#<script>'
+type = "string"
+value = '"><img src=x onerror=alert(1)></td><script>alert(2)</script>'
+[[sources]]
+title = "None"
+states = "None."
+"#;
+    fs_err::create_dir_all(place.path().join("home/tweaks/own")).unwrap();
+    fs_err::write(place.path().join("home/tweaks/own/sly.toml"), tweak).unwrap();
+    let change = place.json(&["--yes", "apply", "--tweak", "own/sly"])["change"].to_string();
+    place.run(&["report", "change", &change]).ok();
+    let page = read(&place, &format!("frevin-change-{change}.html"));
+    assert!(!page.contains("<script") && !page.contains("<img"), "{page}");
+    assert!(page.contains("&lt;script&gt;alert(2)"), "{page}");
+    // Taken back, the page says so, and names no way back that is none.
+    place.run(&["--yes", "rollback", "--all"]).ok();
+    place.run(&["report", "change", &change, "--replace"]).ok();
+    let page = read(&place, &format!("frevin-change-{change}.html"));
+    assert!(page.contains("None of it is in force.") && !page.contains("frevin rollback"));
+}
+
+#[test]
+fn a_pc_of_which_nothing_is_known_has_a_page_and_what_is_not_there_has_none() {
+    let place = Place::new();
+    place.run(&["report", "pc", "--file", "pc.html"]).ok();
+    let page = read(&place, "pc.html");
+    stands_alone(&page);
+    assert!(page.contains("Nothing of Frevin's.") && page.contains("What it is"));
+    for none in [&["trial"][..], &["sift"], &["play"], &["change", "7"]] {
+        let words = [&["report"][..], none, &["--file", "none.html"]].concat();
+        place.run(&words).fails(3);
+    }
+    assert!(!place.path().join("none.html").exists());
+    // A folder that is not there is no place for a page.
+    let said = place.run(&["report", "pc", "--file", "nowhere/pc.html"]);
+    assert_ne!(said.code, 0);
+}

@@ -145,3 +145,32 @@ fn killed_at_any_moment_one_command_puts_the_pc_back() {
     place.run(&["--yes", "rollback", "--all"]);
     assert!(place.pc_files() == before);
 }
+
+#[test]
+fn a_benchmark_that_repeats_is_sifted_place_by_place_for_smaller_effects() {
+    let place = Place::new();
+    knobs(&place);
+    let path = place.pc().join("model.toml");
+    let model = fs_err::read_to_string(&path).unwrap();
+    let content = "loop_s = 60.0\ncontent = { deviation = 0.15, memory_s = 10, menu_s = 0, between_menus_s = 90 }\n";
+    fs_err::write(
+        &path,
+        model.replacen("frame_ms = 11.6\n", &format!("frame_ms = 11.6\n{content}"), 1),
+    )
+    .unwrap();
+    let sift = place.json(&[&START[..], &["--loop", "60", "--seed", "3"]].concat());
+    assert_eq!((&sift["smallest_effect_percent"], &sift["segment_s"]), (&3.0.into(), &10.0.into()));
+    assert_eq!(
+        (&sift["is_sorted"], &sift["is_detrended"]),
+        (&true.into(), &false.into()),
+        "{sift}"
+    );
+    let found: Vec<_> =
+        sift["tweaks"].as_array().unwrap().iter().map(|one| &one["found"]).collect();
+    assert_eq!(found.iter().filter(|one| ***one == "helps").count(), 1, "{sift}");
+    assert_eq!(found.iter().filter(|one| ***one == "hurts").count(), 1, "{sift}");
+    // A loop that is too short to settle in is refused.
+    let place = Place::new();
+    knobs(&place);
+    place.run(&[&START[..], &["--loop", "3"]].concat()).fails(2);
+}

@@ -148,6 +148,32 @@ mod tests {
     use super::*;
     use crate::tweak::{Argument, Catalogue};
 
+    #[test]
+    fn what_is_held_while_playing_is_taken_over_too() {
+        let catalogue = Catalogue::built_in().unwrap();
+        let read = |name: &str, rest: &str| {
+            let text = format!("format = 1\nname = \"{name}\"\npurpose = \"p\"\n{rest}");
+            (Profile::parse("p.toml", &text, &catalogue).unwrap(), text)
+        };
+        let (base, _) = read(
+            "base",
+            "[[while_playing]]\nuse = \"looks/menu-delay\"\nwith = { delay_ms = 10 }\n\
+             [[while_playing]]\nuse = \"power/active-plan\"\n[playing]\ntimer_ms = 1.0\nunthrottled = true\n",
+        );
+        let (own, text) = read(
+            "own",
+            "builds_on = [\"base\"]\nwithout = [\"power/active-plan\"]\n\
+             [[while_playing]]\nuse = \"looks/menu-delay\"\nwith = { delay_ms = 50 }\n[playing]\ntimer_ms = 0.5\n",
+        );
+        let alone = stand_alone("p.toml", &text, &own, &mut |_| Ok(base.clone())).unwrap();
+        let held: Vec<_> = alone.while_playing.iter().map(|entry| entry.tweak.as_str()).collect();
+        assert_eq!(held, ["looks/menu-delay"]);
+        assert_eq!(alone.while_playing[0].arguments["delay_ms"], Argument::Whole(50));
+        assert!(alone.playing.process.unthrottled);
+        assert_eq!(alone.playing.timer.unwrap().to_string(), "0.5 ms");
+        assert!(alone.entries.is_empty());
+    }
+
     fn parse(text: &str) -> Profile {
         Profile::parse("p.toml", text, &Catalogue::built_in().unwrap()).unwrap()
     }

@@ -281,6 +281,30 @@ mod tests {
     }
 
     #[test]
+    fn what_is_held_while_playing_is_looked_through_as_well() {
+        let playing = |tweaks: &[&str]| -> String {
+            tweaks.iter().map(|tweak| format!("[[while_playing]]\nuse = \"{tweak}\"\n")).collect()
+        };
+        let of = |tweak: &str, kind| (tweak.to_owned(), kind);
+        let late = of("graphics/self-scheduling", RemarkKind::ActsTooLate);
+        let found = kinds(&playing(&["graphics/self-scheduling", "looks/menu-delay"]), None);
+        assert!(found.contains(&late), "{found:?}");
+        assert!(RemarkKind::ActsTooLate.is_fault());
+        // Applied, it is no fault; and what is applied is not repeated by what is held above it.
+        assert!(!kinds(&uses(&["graphics/self-scheduling"]), None).contains(&late));
+        let both = format!("{}{}", uses(&["looks/menu-delay"]), playing(&["looks/menu-delay"]));
+        assert_eq!(kinds(&both, None), []);
+        // What excludes what is applied is told.
+        let clash = format!(
+            "{}{}",
+            uses(&["graphics/windowed-games"]),
+            playing(&["graphics/exclusive-full-screen"])
+        );
+        let conflict = of("graphics/exclusive-full-screen", RemarkKind::Conflict);
+        assert!(kinds(&clash, None).contains(&conflict));
+    }
+
+    #[test]
     fn tweaks_are_held_against_each_other() {
         let found =
             kinds(&uses(&["graphics/windowed-games", "graphics/exclusive-full-screen"]), None);

@@ -221,3 +221,85 @@ fn formula(written: &Spanned<String>, problems: &mut Vec<Problem>) -> Option<Exp
     });
     checked.map_err(|error| problems.push(Problem::at(written.span(), error.to_string()))).ok()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::playing::PriorityClass;
+    use crate::profile::Profile;
+    use crate::tweak::Catalogue;
+
+    const HEAD: &str = "format = 1\nname = \"evening\"\npurpose = \"p\"\n\n[playing]\n";
+
+    fn read(table: &str) -> Result<Playing, String> {
+        let catalogue = Catalogue::built_in().unwrap();
+        let profile = Profile::parse("p.toml", &format!("{HEAD}{table}"), &catalogue);
+        profile.map(|profile| profile.playing).map_err(|bad| bad.to_string())
+    }
+
+    const ALL: &str = "priority = \"above-normal\"\nprocessors = \"0-3,6\"\nunthrottled = true\n\
+        memory_priority = \"normal\"\ntimer_ms = 0.5\npurge_below_mib = \"facts.memory.size_mib / 16\"\n\
+        purge_above_mib = \"2048\"\npurge_pause_s = 30\nlower_others_above_percent = 15\n\
+        lower_others_for_s = 8\n";
+
+    #[test]
+    fn every_line_of_the_table_is_read_and_written_again() {
+        let playing = read(ALL).unwrap();
+        assert_eq!(playing.process.priority, Some(PriorityClass::AboveNormal));
+        assert_eq!(playing.timer.unwrap().to_string(), "0.5 ms");
+        assert_eq!(playing.others, Some(OthersRule { above_percent: 15, for_s: 8 }));
+        let written = playing.to_document();
+        assert_eq!(written.matches('\n').count(), 12, "{written}");
+        let table = written.trim_start().strip_prefix("[playing]\n").unwrap();
+        assert_eq!(read(table).unwrap().to_document(), written);
+        assert_eq!(read("").unwrap().to_document(), "");
+    }
+
+    #[test]
+    fn thresholds_follow_the_memory_of_the_pc() {
+        let purge = read(ALL).unwrap().purge.unwrap();
+        let mut facts = Facts::reference();
+        facts.memory.size_mib = 32_768;
+        let rule = purge.rule(&facts).unwrap();
+        assert_eq!((rule.free_below_mib, rule.standby_above_mib, rule.pause_s), (2048, 2048, 30));
+        facts.memory.size_mib = 8192;
+        assert_eq!(purge.rule(&facts).unwrap().free_below_mib, 512);
+        let plain = read("purge_below_mib = \"700\"\n").unwrap().purge.unwrap();
+        let rule = plain.rule(&facts).unwrap();
+        assert_eq!((rule.free_below_mib, rule.standby_above_mib, rule.pause_s), (700, 0, 60));
+        let around = read(ALL).unwrap().around(&facts).unwrap();
+        assert!(around.purge.is_some() && around.timer.is_some() && !around.is_empty());
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_at_its_place() {
+        for (table, place, said) in [
+            ("priority = \"real-time\"\n", "6:12", "real-time"),
+            ("processors = \"all of them\"\n", "6:14", "names no processors"),
+            ("memory_priority = \"most\"\n", "6:19", "most"),
+            ("timer_ms = 0.1\n", "6:12", "0.5 to 15.625"),
+            ("purge_below_mib = \"facts.memory.size\"\n", "6:19", "does not exist"),
+            ("purge_below_mib = \"'much'\"\n", "6:19", "a size in MiB is needed"),
+            ("purge_below_mib = \"-5\"\n", "6:19", "a size in MiB is needed"),
+            ("purge_above_mib = \"5\"\n", "6:19", "does nothing without"),
+            ("lower_others_above_percent = 100\n", "6:30", "from 1 to 99"),
+        ] {
+            let told = read(table).unwrap_err();
+            assert!(told.contains(&format!("p.toml:{place}")), "{table}: {told}");
+            assert!(told.contains(said), "{table}: {told}");
+        }
+        assert!(read("prority = 5\n").unwrap_err().contains("unknown field"));
+    }
+
+    #[test]
+    fn what_a_profile_says_goes_before_what_it_builds_on() {
+        let base = read(ALL).unwrap();
+        let own = read("timer_ms = 1.0\npriority = \"high\"\n").unwrap();
+        let both = own.clone().over(base.clone());
+        assert_eq!(both.process.priority, Some(PriorityClass::High));
+        assert_eq!(both.timer, own.timer);
+        assert_eq!((&both.others, both.process.unthrottled), (&base.others, true));
+        assert_eq!(Playing::default().over(base.clone()), base);
+        assert!(Playing::default().is_empty() && !both.is_empty());
+    }
+}

@@ -236,3 +236,35 @@ impl Design {
         [first, first.other()]
     }
 }
+
+/// A trial of one state against the PC as it is, as small as one can be.
+#[cfg(test)]
+pub(crate) fn sample_design() -> Design {
+    let arm = |title: &str| ArmDesign { title: title.into(), revision: None, wishes: Vec::new() };
+    Design {
+        question: Question::Apply,
+        a: arm("the PC as it is"),
+        b: arm("evening@1"),
+        holder: None,
+        others: StateDigest::new("none"),
+        boot: BootId::new("0"),
+        levels: vec!["canyon".parse().unwrap()],
+        runs: 3,
+        warm_up: 0,
+        run_seconds: 60,
+        restarts: false,
+        restarts_by_itself: false,
+        as_administrator: false,
+        seed: 1,
+        limit: PairLimit::default(),
+        margins: Margins::default(),
+        histories: Histories::default(),
+        keep: KeepPolicy::Better,
+        judge: Judge::FrameRate,
+        ping: None,
+        ping_pause_ms: 50,
+        on_battery: false,
+        in_play: None,
+        of_sift: None,
+    }
+}

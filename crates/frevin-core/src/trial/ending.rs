@@ -113,3 +113,63 @@ fn why_worse(comparison: &Comparison) -> Reason {
         _ => Reason::Worse,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::design::sample_design;
+    use super::super::in_play::{InPlay, PlaySource, Settling};
+    use super::*;
+    use crate::playing::ProcessHolds;
+    use crate::verdict::{Histories, Judge, Margins, PairLimit, compare};
+
+    fn comparison(verdict: Verdict) -> Comparison {
+        let nothing = compare(
+            Judge::FrameRate,
+            &[],
+            PairLimit::default(),
+            Margins::default(),
+            &Histories::default(),
+        );
+        Comparison { verdict, is_finished: true, ..nothing }
+    }
+
+    #[test]
+    fn what_is_tried_of_a_process_is_kept_by_no_pc_whatever_the_verdict() {
+        let mut design = sample_design();
+        assert!(ending(&design, &comparison(Verdict::Better)).kept);
+        let process =
+            ProcessHolds { processors: Some("0".parse().unwrap()), ..ProcessHolds::default() };
+        design.in_play = Some(InPlay {
+            settling: Settling::Declared { felt_within_s: 0.0 },
+            loop_s: None,
+            source: PlaySource::TestLoop,
+            sitting_s: None,
+            process,
+            windows_build: None,
+            graphics_driver: None,
+        });
+        assert!(design.is_of_process());
+        for (verdict, reason) in [
+            (Verdict::Better, Reason::Better),
+            (Verdict::Same, Reason::NothingGained),
+            (Verdict::Undecided, Reason::NotKnown),
+        ] {
+            for keep in [KeepPolicy::Better, KeepPolicy::NotWorse] {
+                design.keep = keep;
+                let ending = ending(&design, &comparison(verdict));
+                assert_eq!((ending.kept, ending.place), (false, design.first_place()));
+                assert_eq!(ending.reason, reason);
+            }
+        }
+    }
+
+    #[test]
+    fn a_state_is_kept_where_it_is_better_and_by_policy_where_it_is_not_worse() {
+        let mut design = sample_design();
+        let kept = |design: &Design, verdict| ending(design, &comparison(verdict)).kept;
+        assert!(kept(&design, Verdict::Better) && !kept(&design, Verdict::Same));
+        design.keep = KeepPolicy::NotWorse;
+        assert!(kept(&design, Verdict::Same) && kept(&design, Verdict::Undecided));
+        assert!(!kept(&design, Verdict::Worse));
+    }
+}

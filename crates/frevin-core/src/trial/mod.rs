@@ -14,6 +14,8 @@ mod history;
 pub mod in_play;
 mod machine;
 
+#[cfg(test)]
+pub(crate) use design::sample_design;
 pub use design::{Arm, ArmDesign, Design, KeepPolicy, Place, Question, TrialId};
 pub use doubts::{Circumstances, doubts};
 pub use duration::{Expected, Pace, Schedule, limit_within};

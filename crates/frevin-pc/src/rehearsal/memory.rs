@@ -45,3 +45,27 @@ impl SimulatedMemory {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_given_back_becomes_free_and_fills_again() {
+        let facts = Facts::reference();
+        let mut memory = SimulatedMemory::new();
+        let before = memory.now(&facts);
+        assert!(before.standby_mib * 100 >= before.total_mib * 44);
+        memory.purge();
+        let after = memory.now(&facts);
+        assert!(after.free_mib > before.free_mib && after.standby_mib < before.standby_mib / 4);
+        memory.since -= std::time::Duration::from_secs(3600);
+        let later = memory.now(&facts);
+        assert!(later.free_mib > 0 && later.standby_mib > before.standby_mib);
+        assert_eq!(later.total_mib, facts.memory.size_mib);
+        for state in [before, after, later] {
+            assert!(state.free_mib + state.standby_mib <= state.total_mib);
+            assert!(state.committed_mib <= state.commit_limit_mib);
+        }
+    }
+}

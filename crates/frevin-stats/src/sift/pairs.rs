@@ -150,7 +150,9 @@ impl PairSifting {
 
     fn look(&mut self) {
         // The first look has no effects yet that could be taken out of what is left.
-        self.is_detrended = !self.posteriors.is_empty() && self.hangs_together_little();
+        let has_slopes = self.pairs.iter().any(|pair| pair.neighbours.is_some());
+        self.is_detrended =
+            has_slopes && !self.posteriors.is_empty() && self.hangs_together_little();
         let regression = self.regression(0, self.is_detrended);
         let squares = dot(&regression.values, &regression.values);
         self.chain.expect(squares / regression.values.len() as f64);

@@ -352,6 +352,21 @@ fn what_windows_knows_of_its_health_is_told() {
 }
 
 #[test]
+fn memory_is_told_and_given_back_and_the_timer_granted_where_windows_lets_it() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let memory = pc.memory().unwrap().unwrap();
+    assert_eq!((memory.total_mib, memory.standby_mib), (16_384, 6_200));
+    pc.purge_standby().unwrap();
+    let half: frevin_core::playing::TimerPeriod = "0.5".parse().unwrap();
+    assert_eq!(pc.ask_for_timer(half).unwrap(), half);
+    // Who is no administrator is told nothing, which is no error: it is said before a game begins.
+    windows.0.borrow_mut().offers_nothing = true;
+    assert_eq!(pc.memory().unwrap(), None);
+    assert!(pc.purge_standby().is_err() && pc.ask_for_timer(half).is_err());
+}
+
+#[test]
 fn colours_of_a_display_come_back_to_the_last_bit() {
     let windows = recording();
     let (_home, mut pc) = opened(&windows);

@@ -252,3 +252,52 @@ pub(crate) fn shortcut(
         Ok(format!("#!/bin/sh\nexec {}\n", quoted.join(" ")))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::*;
+    use frevin_core::setting::{Address, protection};
+
+    #[test]
+    fn a_game_is_known_by_the_name_of_its_file_however_it_is_written() {
+        for written in ["Riders.exe", "riders", "RIDERS.EXE", "riders.EXE"] {
+            assert_eq!(known_as(written), "riders");
+        }
+        assert_eq!(known_as("riders.x86_64"), "riders.x86_64");
+    }
+
+    #[test]
+    fn the_table_is_read_as_it_was_written_and_says_nothing_where_it_is_empty() {
+        let mut games = Games::default();
+        assert!(games.is_empty());
+        assert_eq!(toml::to_string(&games).unwrap(), "");
+        games.are_looked_for = true;
+        games.rules.insert("riders".into(), GameRule { profile: "evening@2".into() });
+        let text = toml::to_string(&games).unwrap();
+        assert_eq!(text, "are_looked_for = true\n\n[rules.riders]\nprofile = \"evening@2\"\n");
+        assert_eq!(toml::from_str::<Games>(&text).unwrap(), games);
+        assert!(toml::from_str::<Games>("command = 'x'").is_err(), "it can run nothing");
+        assert!(toml::from_str::<Games>("[rules.a]\nprofile = 'b'\nrun = 'c'").is_err());
+    }
+
+    #[test]
+    fn no_tweak_may_write_the_entry_that_starts_frevin() {
+        let address: Address = ENTRY.parse().unwrap();
+        assert!(protection(&address).is_some());
+        assert_eq!(used().unwrap().tweak.as_str(), USED);
+    }
+
+    #[test]
+    fn a_process_that_is_new_is_asked_for_its_name_and_one_that_ended_is_forgotten() {
+        let mut known = BTreeMap::new();
+        known.insert(u32::MAX, "long-gone".to_owned());
+        names(&mut known);
+        if cfg!(target_os = "linux") {
+            assert!(!known.contains_key(&u32::MAX));
+            let own = std::env::current_exe().unwrap();
+            let own = own.file_stem().unwrap().to_string_lossy().to_lowercase();
+            assert_eq!(known.get(&std::process::id()), Some(&own));
+        }
+    }
+}

@@ -346,3 +346,82 @@ pub(super) use system::{
     adopt_what_is_left, before, can_raise, is_above_lowered, names, processors, put_back, running,
     set_memory_priority, set_priority, set_processors, unthrottle,
 };
+
+#[cfg(all(test, target_os = "linux"))]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::*;
+    use std::process::{Child, Command, Stdio};
+
+    struct Sleeper(Child);
+
+    impl Sleeper {
+        fn begin() -> Self {
+            Self(Command::new("/bin/sleep").arg("30").stdin(Stdio::null()).spawn().unwrap())
+        }
+    }
+
+    impl Drop for Sleeper {
+        fn drop(&mut self) {
+            let _ = self.0.kill();
+            let _ = self.0.wait();
+        }
+    }
+
+    fn all() -> ProcessHolds {
+        ProcessHolds {
+            priority: Some(PriorityClass::BelowNormal),
+            processors: Some("0".parse().unwrap()),
+            ..ProcessHolds::default()
+        }
+    }
+
+    #[test]
+    fn a_process_is_listed_with_its_parent_and_told_from_one_of_another_start() {
+        let sleeper = Sleeper::begin();
+        let id = sleeper.0.id();
+        let listed = running().into_iter().find(|one| one.id == id).unwrap();
+        assert_eq!((listed.parent, listed.is_own_users), (std::process::id(), true));
+        assert!(listed.processor_time.unwrap() < Duration::from_secs(5));
+        assert!(listed.made < 1 << 53, "a number that every reader of JSON keeps whole");
+        let again = running().into_iter().find(|one| one.id == id).unwrap();
+        assert_eq!(again.key(), listed.key());
+        drop(sleeper);
+        assert!(running().iter().all(|one| one.key() != listed.key()));
+    }
+
+    #[test]
+    fn what_a_process_had_is_asked_only_where_it_is_to_be_held_and_comes_back() {
+        let sleeper = Sleeper::begin();
+        let id = sleeper.0.id();
+        assert_eq!(before(id, &ProcessHolds::default()).unwrap(), ProcessBefore::default());
+        let had = before(id, &all()).unwrap();
+        assert!(had.priority.is_some() && !had.processors.as_ref().unwrap().is_empty());
+        set_processors(id, &[0]).unwrap();
+        assert_eq!(before(id, &all()).unwrap().processors, Some(vec![0]));
+        if can_raise() {
+            set_priority(id, PriorityClass::BelowNormal).unwrap();
+            assert_eq!(before(id, &all()).unwrap().priority, Some(5));
+        }
+        put_back(id, &had).unwrap();
+        assert_eq!(before(id, &all()).unwrap(), had);
+        assert!(unthrottle(id).is_err() && set_memory_priority(id, MemoryPriority::Low).is_err());
+    }
+
+    #[test]
+    fn a_process_that_has_ended_is_an_error_and_nothing_else() {
+        let sleeper = Sleeper::begin();
+        let id = sleeper.0.id();
+        drop(sleeper);
+        assert!(before(id, &all()).is_err());
+    }
+
+    #[test]
+    fn only_what_has_more_than_lowered_programs_is_lowered() {
+        let nice = |nice| ProcessBefore { priority: Some(nice), ..ProcessBefore::default() };
+        assert!(is_above_lowered(&nice(0)) && is_above_lowered(&nice(-10)));
+        assert!(!is_above_lowered(&nice(5)) && !is_above_lowered(&nice(19)));
+        assert!(!is_above_lowered(&ProcessBefore::default()), "who could not be asked is let be");
+        assert!(!processors().is_empty());
+    }
+}

@@ -26,6 +26,7 @@ use crate::failure::{Failure, Kind};
 use crate::measure::card_of_games;
 use crate::measure::sources::NoGame;
 use crate::operations::apply::{Order, make_plan};
+use crate::operations::play::ProcessSwitch;
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::waiting::waiting;
 use crate::view::play::holds_in_words;
@@ -148,6 +149,10 @@ pub(crate) fn design(
     if levels.is_empty() {
         return Err(Failure::new(Kind::Usage, "say what is to be measured: --scene NAME")
             .hint("`frevin scene list` shows the scenes there are"));
+    }
+    if let (Arms::Process(holds), Some(asked)) = (&request.arms, &request.in_play) {
+        // What cannot be switched is refused before anything is begun.
+        ProcessSwitch::new(holds, &asked.source)?;
     }
     let in_play = match &request.in_play {
         None => None,

@@ -152,11 +152,10 @@ impl<'a> Drawing<'a> {
             let each = frames.iter().map(|one| {
                 let longest = one.shape.stretches.iter().map(|stretch| stretch.longest_ms);
                 let longest = longest.fold(0.0, f64::max);
-                format!(
-                    "{}: {} frames, the longest {longest:.1} ms",
-                    arm_name(one.arm),
-                    one.shape.frames
-                )
+                let frames = one.shape.frames;
+                let said =
+                    format!("{} {frames} frames, the longest {longest:.1} ms", arm_name(one.arm));
+                said.trim_start().to_owned()
             });
             each.collect::<Vec<_>>().join("; ")
         };
@@ -349,7 +348,11 @@ impl Scale {
 
     /// About so many round values within it.
     fn round_values(self, about: f64) -> Vec<f64> {
-        let raw = ((self.high - self.low) / about).max(f64::MIN_POSITIVE);
+        let raw = (self.high - self.low) / about;
+        // Nothing lies between values that are the same, as far as numbers tell them apart.
+        if raw <= self.high.abs() * f64::EPSILON {
+            return vec![self.low];
+        }
         let power = 10.0_f64.powf(raw.log10().floor());
         let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|one| one * power).find(|one| *one >= raw);
         let step = step.unwrap_or(raw);
@@ -602,4 +605,171 @@ fn segment_points(segments: &[SegmentPoint]) -> (f64, Markup) {
         }
     };
     (20.0 + PANEL + BELOW, body)
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::*;
+    use frevin_core::tweak::TweakUse;
+    use frevin_frames::ShapeOf;
+
+    fn frames(arm: Option<Arm>, lengths: &[f64]) -> FramesOf {
+        let mut shape = ShapeOf::new(lengths.iter().sum(), 300);
+        shape.see(lengths);
+        FramesOf { arm, shape: shape.finish() }
+    }
+
+    fn row(id: &str, percent: f64, known: Known) -> IntervalRow {
+        IntervalRow {
+            subject: IntervalSubject::Tweak(TweakUse::plain(id.parse().unwrap())),
+            low_percent: percent - 1.0,
+            estimate_percent: percent,
+            high_percent: percent + 1.0,
+            margin_percent: 2.0,
+            known,
+            sure_percent: None,
+        }
+    }
+
+    /// Figures of every kind, with frames of two states of which one has a spike.
+    fn figures() -> Figures {
+        let mut spiky = vec![10.0; 4000];
+        spiky[2500] = 120.0;
+        Figures {
+            intervals: vec![
+                row("a/helps", 4.0, Known::Better),
+                row("a/hurts", -4.0, Known::Worse),
+                row("a/none", 0.0, Known::Same),
+                row("a/open", 1.0, Known::Undecided),
+            ],
+            frames: vec![frames(Some(Arm::A), &spiky), frames(Some(Arm::B), &[9.0; 4000])],
+            pairs: (1..=40)
+                .map(|pair| PairPoint { pair, first: Arm::A, a_fps: 100.0, b_fps: 104.0 })
+                .collect(),
+            segments: (0..30)
+                .map(|at| SegmentPoint {
+                    sitting: 1,
+                    at_s: 30.0 + 6.0 * f64::from(at),
+                    arm: if at % 2 == 0 { Arm::A } else { Arm::B },
+                    fps: (at != 7).then_some(90.0),
+                })
+                .collect(),
+        }
+    }
+
+    /// The numbers of the attributes of a drawing.
+    fn numbers(svg: &str) -> Vec<f64> {
+        svg.split(['"', ' ', ',', 'M', 'L', 'Z']).filter_map(|piece| piece.parse().ok()).collect()
+    }
+
+    #[test]
+    fn every_drawing_stands_alone_and_stays_within_its_frame() {
+        let figures = figures();
+        let all = Drawing::all(&figures);
+        assert_eq!(all.len(), 6);
+        for drawing in all {
+            let svg = drawing.svg(true).into_string();
+            assert!(svg.starts_with("<svg class=\"drawing\" xmlns="), "{}", drawing.name());
+            assert!(!svg.contains("NaN") && !svg.contains("inf"), "{}", drawing.name());
+            let height: f64 =
+                svg.split("height=\"").nth(1).unwrap().split('"').next().unwrap().parse().unwrap();
+            // What it says in words is no place.
+            let drawn = svg.split("</desc>").nth(1).unwrap();
+            let largest = numbers(drawn).into_iter().fold(0.0, f64::max);
+            assert!(largest <= WIDTH.max(height), "{}: {largest}", drawing.name());
+            assert_eq!(svg.matches("<title").count(), 1);
+            assert!(!drawing.title().is_empty() && drawing.caption().ends_with('.'));
+            // On a page its namespace is that of the page.
+            assert!(!drawing.svg(false).into_string().contains("xmlns"));
+        }
+        assert!(Drawing::all(&Figures::default()).is_empty());
+    }
+
+    #[test]
+    fn what_is_known_has_a_shape_of_its_own_and_needs_no_colour() {
+        let figures = figures();
+        let svg = Drawing::Intervals(&figures.intervals).svg(true).into_string();
+        assert_eq!(svg.matches("<polygon").count(), 2, "one up, one down");
+        assert_eq!(svg.matches("<circle").count(), 1);
+        assert_eq!(svg.matches("<rect class=\"same\"").count(), 1);
+        for word in ["helps", "hurts", "no effect of 2 %", "unclear"] {
+            assert!(svg.contains(word), "{word}");
+        }
+        let pairs = Drawing::Pairs(&figures.pairs).svg(false).into_string();
+        assert_eq!(pairs.matches("<circle class=\"dot-a\"").count(), 40);
+        assert_eq!(pairs.matches("<rect class=\"dot-b\"").count(), 40);
+        let words = Drawing::Pairs(&figures.pairs).in_words();
+        assert_eq!(words, "B had the higher rate in 40 of 40 pairs");
+    }
+
+    #[test]
+    fn a_spike_reaches_as_high_as_it_is_long() {
+        let figures = figures();
+        let (_, body) = over_time(&figures.frames);
+        let body = body.into_string();
+        let path = body.split("<path").nth(1).unwrap();
+        let heights: Vec<f64> = path
+            .split(['M', 'L'])
+            .skip(1)
+            .filter_map(|point| {
+                point
+                    .split_whitespace()
+                    .nth(1)?
+                    .trim_end_matches('Z')
+                    .split('"')
+                    .next()?
+                    .parse()
+                    .ok()
+            })
+            .collect();
+        let top = heights.iter().copied().fold(f64::INFINITY, f64::min);
+        // The scale ends a tenth above the longest frame of all.
+        assert!((20.0..30.0).contains(&top), "{top}");
+        let words = Drawing::OverTime(&figures.frames).in_words();
+        assert!(words.contains("A 4000 frames, the longest 120.0 ms"), "{words}");
+    }
+
+    #[test]
+    fn data_are_rows_that_other_programs_read() {
+        let figures = figures();
+        for (drawing, heading, rows) in [
+            (Drawing::Intervals(&figures.intervals), "of,low_percent", 4),
+            (Drawing::Pairs(&figures.pairs), "pair,first,a_fps,b_fps", 40),
+            (Drawing::Segments(&figures.segments), "sitting,at_s,state,fps", 30),
+        ] {
+            let csv = drawing.csv();
+            assert!(csv.starts_with(heading), "{csv}");
+            assert_eq!(csv.lines().count(), rows + 1);
+            let columns =
+                heading.split(',').count().max(csv.lines().next().unwrap().split(',').count());
+            assert!(csv.lines().all(|line| line.split(',').count() == columns), "{csv}");
+        }
+        let segments = Drawing::Segments(&figures.segments).csv();
+        assert_eq!(
+            segments.lines().filter(|line| line.ends_with(',')).count(),
+            1,
+            "one does not count"
+        );
+    }
+
+    #[test]
+    fn round_values_are_round_and_few() {
+        let scale = |low, high| Scale { low, high, from: 0.0, to: 100.0 };
+        assert_eq!(scale(0.0, 10.0).round_values(5.0), [0.0, 2.0, 4.0, 6.0, 8.0, 10.0]);
+        assert_eq!(scale(-11.0, 11.0).round_values(5.0), [-10.0, -5.0, 0.0, 5.0, 10.0]);
+        assert_eq!(scale(83.2, 90.1).round_values(4.0), [84.0, 86.0, 88.0, 90.0]);
+        for (low, high) in [(0.0, 0.003), (1e6, 1e6 + 1.0), (5.0, 5.0)] {
+            assert!(scale(low, high).round_values(6.0).len() <= 41, "{low} {high}");
+        }
+        assert_eq!(
+            (number(2.0), number(0.25), number(-10.0)),
+            ("2".into(), "0.25".into(), "-10".into())
+        );
+        assert_eq!(doubling(8.0, 70.0), [8.0, 16.0, 32.0, 64.0]);
+        assert_eq!(
+            (signed(-0.04), signed(0.04), signed(-1.25)),
+            ("0.0".into(), "0.0".into(), "-1.2".into())
+        );
+    }
 }
