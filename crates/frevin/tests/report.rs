@@ -210,3 +210,29 @@ fn a_pc_of_which_nothing_is_known_has_a_page_and_what_is_not_there_has_none() {
     let said = place.run(&["report", "pc", "--file", "nowhere/pc.html"]);
     assert_ne!(said.code, 0);
 }
+
+#[test]
+fn a_symptom_leads_to_what_is_in_force_and_the_command_that_takes_it_back() {
+    let place = Place::new();
+    let none = place.run(&["rollback", "--suspect", "no sound"]).ok();
+    assert!(none.out.contains("it was not Frevin"), "{}", none.out);
+    place.run(&["--yes", "apply", "--tweak", "recording/background"]).ok();
+    place.run(&["--yes", "apply", "--tweak", "looks/menu-delay"]).ok();
+    let found = place.json(&["rollback", "--suspect", "my recordings are gone"]);
+    assert_eq!(found["suspects"].as_array().unwrap().len(), 1, "{found}");
+    assert_eq!(
+        (&found["suspects"][0]["tweak"], &found["suspects"][0]["change"]),
+        (&"recording/background".into(), &1.into())
+    );
+    let said = place.run(&["rollback", "--suspect", "my recordings are gone"]).ok().out;
+    let command = "frevin rollback 1 --tweak recording/background";
+    assert!(said.contains(command), "{said}");
+    let words: Vec<&str> = command.split_whitespace().skip(1).chain(["--yes"]).collect();
+    place.run(&words).ok();
+    // Nothing in force speaks of it any more: then all that is in force is shown.
+    let left = place.json(&["rollback", "--suspect", "my recordings are gone"]);
+    assert_eq!(
+        (&left["any_speaks_of_it"], &left["suspects"][0]["tweak"]),
+        (&false.into(), &"looks/menu-delay".into())
+    );
+}

@@ -7,6 +7,7 @@ mod catalogue;
 mod definition;
 mod parameter;
 mod reading;
+mod suspects;
 mod target;
 mod usage;
 mod whereabouts;
@@ -17,6 +18,7 @@ pub use definition::{
     TweakIdError, Wanted,
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
+pub use suspects::speaks_of_symptom;
 pub(crate) use target::bytes_of;
 pub use target::state_from_words;
 pub(crate) use target::written;

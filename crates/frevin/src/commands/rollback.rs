@@ -3,9 +3,10 @@
 use clap::Args;
 use frevin_core::layers::{ChangeId, Selection};
 use frevin_core::preview::OnOthers;
-use frevin_core::tweak::TweakId;
+use frevin_core::tweak::{TweakId, TweakUse, speaks_of_symptom};
 use frevin_ledger::{Change, ChangeStatus, Ledger};
 use frevin_pc::Pc;
+use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::context::Context;
@@ -14,13 +15,13 @@ use crate::operations::target::{find_tweak, parse_arguments};
 use crate::operations::{refuse_unfinished, rollback};
 use crate::outcome::{Outcome, View};
 use crate::view::rolled_back::show_way_back;
-use crate::view::{Page, Table, bad, count, dim, good, warn, when};
+use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
 
 /// Put settings back: one change, one tweak of it, or everything since the first day
 #[derive(Debug, Args)]
 pub(crate) struct RollbackArgs {
     /// The change to take back
-    #[arg(value_name = "CHANGE", required_unless_present_any = ["tweak", "all", "list"])]
+    #[arg(value_name = "CHANGE", required_unless_present_any = ["tweak", "all", "list", "suspect"])]
     change: Option<i64>,
     /// Take back this tweak only: of CHANGE, or of all changes
     #[arg(long, value_name = "AREA/NAME")]
@@ -34,6 +35,9 @@ pub(crate) struct RollbackArgs {
     /// Show the changes of this PC
     #[arg(long, conflicts_with_all = ["change", "tweak", "all"])]
     list: bool,
+    /// Show what is in force that may have broken something, by what you see of it in your own words, like "no sound"
+    #[arg(long, value_name = "WORDS", conflicts_with_all = ["change", "tweak", "all", "list"])]
+    suspect: Option<String>,
     #[command(flatten)]
     others: OthersArgs,
 }
@@ -59,6 +63,27 @@ impl OthersArgs {
     }
 }
 
+/// Tweaks in force that may have broken something.
+#[derive(Debug, Serialize)]
+struct SuspectList {
+    symptom: String,
+    /// Those that speak of it, the likeliest first; where none does, all of them, the latest first.
+    suspects: Vec<Suspect>,
+    /// Whether any speaks of it.
+    any_speaks_of_it: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct Suspect {
+    #[serde(flatten)]
+    used: TweakUse,
+    change: ChangeId,
+    since: Timestamp,
+    may_break: String,
+    #[serde(skip)]
+    score: u32,
+}
+
 #[derive(Debug, Serialize)]
 struct ChangeList {
     changes: Vec<Change>,
@@ -70,6 +95,9 @@ pub(crate) fn run(context: &Context, args: &RollbackArgs) -> Result<Outcome, Fai
     if args.list {
         let changes = ledger.changes(&pc.identity().id)?;
         return Ok(Outcome::yes(&ChangeList { changes }));
+    }
+    if let Some(symptom) = &args.suspect {
+        return Ok(Outcome::yes(&suspects(context, &*pc, &ledger, symptom)?));
     }
     let selection = selection(context, args, &ledger, &*pc)?;
     let on_others = args.others.on_others();
@@ -84,6 +112,61 @@ pub(crate) fn run(context: &Context, args: &RollbackArgs) -> Result<Outcome, Fai
     let report =
         rollback::roll_back(context, &mut *pc, &mut ledger, &selection, on_others, way_back)?;
     Ok(Outcome::done(&report))
+}
+
+/// What is in force and may have to do with a symptom.
+fn suspects(
+    context: &Context,
+    pc: &dyn Pc,
+    ledger: &Ledger,
+    symptom: &str,
+) -> Result<SuspectList, Failure> {
+    let catalogue = context.catalogue()?;
+    let layers = ledger.layers(&pc.identity().id)?;
+    let mut all: Vec<Suspect> = Vec::new();
+    for layer in layers.iter().flat_map(|(_, stack)| &stack.layers) {
+        if all.iter().any(|one| one.used == layer.used && one.change == layer.change) {
+            continue;
+        }
+        let tweak = catalogue.get(&layer.used.tweak);
+        all.push(Suspect {
+            used: layer.used.clone(),
+            change: layer.change,
+            since: ledger.change(layer.change)?.begun_at,
+            may_break: tweak.map(|tweak| tweak.may_break.clone()).unwrap_or_default(),
+            score: tweak.map_or(0, |tweak| speaks_of_symptom(tweak, symptom)),
+        });
+    }
+    all.sort_by_key(|one| (std::cmp::Reverse(one.score), std::cmp::Reverse(one.change)));
+    let any_speaks_of_it = all.iter().any(|one| one.score > 0);
+    if any_speaks_of_it {
+        all.retain(|one| one.score > 0);
+    }
+    Ok(SuspectList { symptom: symptom.to_owned(), suspects: all, any_speaks_of_it })
+}
+
+impl View for SuspectList {
+    fn show(&self, page: &mut Page) {
+        if self.suspects.is_empty() {
+            page.line("Nothing of Frevin's is in force on this PC: it was not Frevin.");
+            return;
+        }
+        page.line(match self.any_speaks_of_it {
+            true => "In force, and may have to do with it, the likeliest first:",
+            false => "Nothing in force says that it may break that. All of it, the latest first:",
+        });
+        for one in &self.suspects {
+            page.blank();
+            page.line(format_args!("{}, since {}", strong(&one.used), when(one.since)));
+            page.paragraph(2, &one.may_break);
+            page.line(format_args!(
+                "  {} frevin rollback {} --tweak {}",
+                dim("take it back:"),
+                one.change,
+                one.used.tweak
+            ));
+        }
+    }
 }
 
 fn selection(
