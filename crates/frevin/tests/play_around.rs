@@ -340,3 +340,18 @@ fn a_play_is_told_with_what_was_held_and_what_happened() {
     assert_eq!(place.json(&["play", "list"])["plays"].as_array().unwrap().len(), 1);
     place.run(&["ledger", "check"]).ok();
 }
+
+#[test]
+fn memory_is_shown_and_given_back_once_and_now() {
+    let place = Place::new();
+    let before = place.pc_files();
+    let shown = place.json(&["play", "memory"]);
+    assert!(shown["after"].is_null() && shown["total_mib"].as_u64().unwrap() >= 8192, "{shown}");
+    let given = place.json(&["play", "memory", "--purge"]);
+    let free = |of: &Value| of["free_mib"].as_u64().unwrap();
+    assert!(free(&given["after"]) > free(&given) + 1024, "{given}");
+    assert!(given["after"]["standby_mib"].as_u64() < given["standby_mib"].as_u64());
+    let said = place.run(&["play", "memory", "--purge"]).ok().out;
+    assert!(said.contains("on standby") && said.contains("fills once more"), "{said}");
+    assert!(place.pc_files() == before, "no setting moves");
+}

@@ -30,7 +30,9 @@ use crate::operations::target::{Named, Target, Unsaved, load, resolve_playing};
 use crate::outcome::Outcome;
 use crate::view::Page;
 use crate::view::plan::with_article;
-use crate::view::play::{PlayDetail, PlayList, PlayReport, StatusReport, Watched, show_beginning};
+use crate::view::play::{
+    MemoryReport, PlayDetail, PlayList, PlayReport, StatusReport, Watched, show_beginning,
+};
 
 /// Hold a profile or a tweak only while a game runs, and put all of it back when it ends, whatever ends it
 #[derive(Debug, Args)]
@@ -65,6 +67,12 @@ enum PlayCommand {
     Show {
         /// Its number [default: the latest]
         play: Option<i64>,
+    },
+    /// Show how memory is used
+    Memory {
+        /// Give standby memory back, once and now
+        #[arg(long)]
+        purge: bool,
     },
     #[command(subcommand)]
     Games(GamesCommand),
@@ -185,6 +193,7 @@ pub(crate) fn run(context: &Context, args: &PlayArgs) -> Result<Outcome, Failure
             Ok(Outcome::yes(&StatusReport { play, is_watched, status }))
         }
         Some(PlayCommand::Stop) => stop(context),
+        Some(PlayCommand::Memory { purge }) => memory(context, *purge),
         Some(PlayCommand::Games(command)) => games::run(context, command),
         Some(PlayCommand::List) => {
             let pc = context.pc()?;
@@ -213,6 +222,24 @@ pub(crate) fn run(context: &Context, args: &PlayArgs) -> Result<Outcome, Failure
             Ok(Outcome::yes(&Watched { ending }))
         }
     }
+}
+
+/// How memory is used, and what giving standby memory back makes of it. No setting moves: what is given back fills again.
+fn memory(context: &Context, purge: bool) -> Result<Outcome, Failure> {
+    let mut pc = context.pc()?;
+    let untold = || {
+        Failure::new(Kind::Guarded, "this PC does not tell this user how its memory is used")
+            .hint("on Windows, start it as an administrator")
+    };
+    let before = pc.memory()?.ok_or_else(untold)?;
+    let after = match purge {
+        false => None,
+        true => {
+            pc.purge_standby()?;
+            Some(pc.memory()?.ok_or_else(untold)?)
+        }
+    };
+    Ok(Outcome::yes(&MemoryReport { before, after }))
 }
 
 fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {

@@ -1,7 +1,8 @@
 //! Plays as they are shown.
 
 use frevin_core::playing::{
-    GameStart, OthersRule, PlayEnding, PlayEvent, PlayId, PlayPlan, ProcessHolds, PurgeRule,
+    GameStart, MemoryState, OthersRule, PlayEnding, PlayEvent, PlayId, PlayPlan, ProcessHolds,
+    PurgeRule,
 };
 use frevin_core::preview::LeftOut;
 use frevin_core::visits::VisitRecord;
@@ -266,6 +267,48 @@ impl View for PlayDetail {
                 2,
                 "No scene and no other play is comparable with it: what happened in the game moves frames more than any \
                  tweak. `frevin trial start --tweak ID --in-play` tells what a tweak does while you play.",
+            );
+        }
+    }
+}
+
+/// How memory is used, before and after standby memory was given back.
+#[derive(Debug, Serialize)]
+pub(crate) struct MemoryReport {
+    #[serde(flatten)]
+    pub(crate) before: MemoryState,
+    /// After it was given back, where it was.
+    pub(crate) after: Option<MemoryState>,
+}
+
+impl View for MemoryReport {
+    fn show(&self, page: &mut Page) {
+        let rows = |of: MemoryState| {
+            [
+                of.total_mib,
+                of.free_mib,
+                of.standby_mib,
+                of.cached_mib,
+                of.committed_mib,
+                of.commit_limit_mib,
+            ]
+        };
+        let names = ["total", "free", "on standby", "file cache", "committed", "commit limit"];
+        let heads: &[&str] = match self.after {
+            None => &["memory", ">MiB"],
+            Some(_) => &["memory", ">MiB before", ">after"],
+        };
+        let mut table = Table::new(heads.to_vec());
+        let after = self.after.map(rows);
+        for (at, (name, before)) in names.into_iter().zip(rows(self.before)).enumerate() {
+            let mut cells = vec![name.to_owned(), before.to_string()];
+            cells.extend(after.map(|after| after[at].to_string()));
+            table.row(cells);
+        }
+        page.table(table);
+        if self.after.is_some() {
+            page.line(
+                "What is on standby is kept in case that it is read again: it fills once more.",
             );
         }
     }
