@@ -213,8 +213,10 @@ fn what_has_to_be_chosen_is_asked_for_and_rules_are_kept() {
     let said = place.run(&[&hours[..], &["--set", "to_hour=23"]].concat()).ok();
     assert!(said.out.contains("Windows takes a span of 1 to 18 hours."), "{}", said.out);
     let shown = place.run(&["tweak", "show", "startup/entries"]).ok().out;
+    assert!(shown.contains("frevin apply --tweak startup/entries --set entries=…"), "{shown}");
     assert!(shown.contains("none: it has to be chosen"), "{shown}");
     let shown = place.run(&["tweak", "show", "firmware/firmware-update"]).ok().out;
+    assert!(!shown.contains("frevin apply"), "what a person does is not applied: {shown}");
     let danger = shown.find("A power cut in the middle").unwrap();
     assert!(danger < shown.find("May break").unwrap(), "{shown}");
 }

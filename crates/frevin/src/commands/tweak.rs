@@ -400,5 +400,35 @@ impl View for TweakReport<'_> {
         for source in self.sources {
             page.paragraph(2, &format!("{}: {}", source.title, source.states));
         }
+        self.show_commands(page);
+    }
+}
+
+impl TweakReport<'_> {
+    /// The commands that see, apply and try it: last, where the eye is when the page has scrolled. None
+    /// where a person does it, where it does not fit, and of what does damage.
+    fn show_commands(&self, page: &mut Page) {
+        let fits = self.here.as_ref().is_none_or(|here| here.misfits.is_empty());
+        let is_advised = match self.standing {
+            Standing::Sound | Standing::Plausible | Standing::Contested | Standing::NoEffect => {
+                true
+            }
+            Standing::Harmful => false,
+        };
+        if self.by_hand.is_some() || !fits || !is_advised {
+            return;
+        }
+        let mut tweak = format!("--tweak {}", self.id);
+        for (name, parameter) in self.parameters {
+            if parameter.default.is_none() {
+                tweak.push_str(&format!(" --set {name}=…"));
+            }
+        }
+        page.heading("Next");
+        page.pairs([
+            ("see what it would change", format!("frevin preview {tweak}")),
+            ("apply it", format!("frevin apply {tweak}")),
+            ("find out whether it helps", format!("frevin trial start {tweak}")),
+        ]);
     }
 }
