@@ -155,15 +155,7 @@ fn killed_at_any_moment_one_command_puts_the_pc_back() {
         let is_going = place.run(&["trial", "status", "--json"]).out.contains("\"going\"");
         let resume = ["--yes".to_owned(), "trial".to_owned(), "resume".to_owned()];
         let arguments = if is_going { &resume[..] } else { &words_of_start };
-        let mut child = place
-            .command(&words(arguments))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        std::thread::sleep(Duration::from_millis(after_ms));
-        child.kill().unwrap();
-        child.wait().unwrap();
+        place.run_and_kill(&words(arguments), Duration::from_millis(after_ms));
         let recovered = place.json(&["--yes", "recover"]);
         unfinished += usize::from(recovered["recovered"] == "change-undone");
         // What the verdict kept is in force; before it nothing is.

@@ -3,7 +3,6 @@
 
 mod common;
 
-use std::process::Stdio;
 use std::time::Duration;
 
 use common::Place;
@@ -129,11 +128,7 @@ fn killed_at_any_moment_one_command_puts_the_pc_back() {
     for after_ms in [60, 150, 300, 450, 600, 900, 1200] {
         let has_begun = place.json(&["sift", "list"])["sifts"].as_array().unwrap().len() == 1;
         let words: &[&str] = if has_begun { &["--yes", "sift", "resume"] } else { &begin };
-        let mut child =
-            place.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(after_ms));
-        child.kill().unwrap();
-        child.wait().unwrap();
+        place.run_and_kill(words, Duration::from_millis(after_ms));
         let recovered = place.json(&["--yes", "recover"]);
         unfinished += usize::from(recovered["recovered"] == "change-undone");
         if place.json(&["inspect"])["tweaks_in_force"] == 0 {

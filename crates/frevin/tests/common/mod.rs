@@ -5,7 +5,8 @@
 use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
+use std::time::Duration;
 
 use serde_json::Value;
 use tempfile::TempDir;
@@ -130,6 +131,15 @@ impl Place {
 
     pub(crate) fn run(&self, args: &[&str]) -> Said {
         self.said(self.command(args).output().unwrap())
+    }
+
+    /// Begins a command and kills it after some time, wherever it is by then.
+    pub(crate) fn run_and_kill(&self, args: &[&str], after: Duration) {
+        let mut command = self.command(args);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(after);
+        child.kill().unwrap();
+        child.wait().unwrap();
     }
 
     /// What a command printed as JSON, whatever its exit code.
