@@ -214,6 +214,7 @@ impl Demo {
         let fingerprint = fingerprint(&self.pc)?;
         self.say(|page| {
             report.show(page);
+            page.blank();
             page.pairs([("fingerprint", fingerprint.to_string())]);
         });
         Ok(fingerprint)
