@@ -1,10 +1,11 @@
 //! The clock that a processor holds under load, from readings of it.
 
 use frevin_stats::median;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What a processor's clock did under load.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 pub struct ClockHeld {
     /// How often it was read.
     pub readings: usize,

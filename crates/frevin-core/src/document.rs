@@ -4,13 +4,13 @@
 //! (as a byte range of the text that was read) and what to do next. How it is drawn is the
 //! business of the shell.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::fmt;
 use std::ops::Range;
 
-use serde::Serialize;
-
 /// One thing wrong with a document.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Problem {
     /// What is wrong.
     pub message: String,
@@ -49,7 +49,7 @@ impl Problem {
 }
 
 /// A line and a column, both counted from 1; the column counts characters, not bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Place {
     /// Line, from 1.
     pub line: usize,

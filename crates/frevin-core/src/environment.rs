@@ -1,15 +1,15 @@
 //! What a PC is like around a visit, beside its settings.
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 use frevin_stats::probes::ProbeStats;
 
 use crate::facts::Facts;
 
 /// What a PC is like at a moment. What it does not tell is nothing.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Environment {
     /// Processes that run.
@@ -36,7 +36,7 @@ pub struct Environment {
 }
 
 /// Looks at a clock, in MHz.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct ClockReadings {
     /// Their mean.
     pub average_mhz: f64,
@@ -61,7 +61,7 @@ impl ClockReadings {
 }
 
 /// What a PC was like before a visit and after it.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct BeforeAndAfter {
     /// Before the first run.
     pub before: Environment,

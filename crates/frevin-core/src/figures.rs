@@ -1,6 +1,7 @@
 //! Figures: what a report draws, as plain data. Text, pages and drawings are views of them.
 
 use frevin_frames::FrameShape;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::sift::{Found, FoundTweak, Sift};
@@ -9,7 +10,7 @@ use crate::tweak::TweakUse;
 use crate::verdict::{Comparison, Decision, Primary};
 
 /// All figures of a report; each may be empty.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize)]
 pub struct Figures {
     /// Differences with their intervals.
     pub intervals: Vec<IntervalRow>,
@@ -22,7 +23,7 @@ pub struct Figures {
 }
 
 /// A difference with its interval, against what is worth having.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct IntervalRow {
     /// What differs.
     pub subject: IntervalSubject,
@@ -41,7 +42,7 @@ pub struct IntervalRow {
 }
 
 /// What an interval is of.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum IntervalSubject {
     /// A figure, between two states.
@@ -51,7 +52,7 @@ pub enum IntervalSubject {
 }
 
 /// What is known of a difference.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Known {
     /// Better.
@@ -65,7 +66,7 @@ pub enum Known {
 }
 
 /// The frame times of a state.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct FramesOf {
     /// Which of two it is; nothing where there is one.
     pub arm: Option<Arm>,
@@ -74,7 +75,7 @@ pub struct FramesOf {
 }
 
 /// A pair of visits.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 pub struct PairPoint {
     /// Its number, from 1.
     pub pair: usize,
@@ -87,7 +88,7 @@ pub struct PairPoint {
 }
 
 /// A segment of play.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 pub struct SegmentPoint {
     /// The sitting, from 1.
     pub sitting: usize,

@@ -1,36 +1,44 @@
 //! Identifiers and names, each a type of its own, so that none is taken for another.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 /// An identifier that no other PC has.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct PcId(String);
 
 /// One start of a PC: another value after every restart.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct BootId(String);
 
 /// One start of what a setting waits for: of the PC, a sign-in, a program, a service, a device.
 /// Two are the same start where they are equal; no order and no time is in them.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct StartId(String);
 
 /// The number of an operation in its ledger: what was done to a PC or recorded on it, in the order
 /// in which it was done. The only order there is; times are for people.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct OperationId(pub i64);
 
 /// Digest of the states that Frevin's layers hold on a PC: equal where the same settings hold the
 /// same states.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct StateDigest(String);
 
@@ -85,7 +93,7 @@ macro_rules! name {
     ($($(#[$doc:meta])* $name:ident),*) => {$(
         $(#[$doc])*
         /// Lower-case letters, digits and hyphens, so that it can name a file too.
-        #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize)]
         #[serde(try_from = "String", into = "String")]
         pub struct $name(String);
 

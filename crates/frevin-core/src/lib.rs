@@ -29,6 +29,7 @@ pub mod setting;
 pub mod settings_file;
 pub mod sift;
 pub mod trial;
+pub mod tune;
 pub mod tweak;
 pub mod verdict;
 pub mod visits;

@@ -1,18 +1,18 @@
 //! Questions to the owner: facts that the PC does not tell, that some tweak or finding needs, and that a
 //! person can look up.
 
-use std::collections::BTreeMap;
-use std::fmt;
-
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
+use std::fmt;
 
 use crate::facts::Facts;
 use crate::findings::FindingRule;
 use crate::tweak::{Tweak, TweakId};
 
 /// A fact that an owner can look up where the PC does not tell it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum OwnersFact {
     /// Desktop, laptop or handheld.
@@ -88,7 +88,7 @@ pub enum OwnersFact {
 }
 
 /// What an answer to a question can be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum AnswerKind {
     /// Yes or no.
@@ -249,7 +249,7 @@ impl OwnersFact {
 }
 
 /// A question to the owner of a PC.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Question {
     /// What is asked.
     pub fact: OwnersFact,

@@ -5,9 +5,9 @@ mod others;
 mod processors;
 mod timer;
 
-use std::fmt;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::fmt;
 
 pub use memory::{MemoryState, PurgeRule};
 pub use others::{OtherDue, OthersRule, OthersWatch, ProcessKey, may_be_lowered};
@@ -20,7 +20,9 @@ use crate::trial::in_play::PlaySource;
 use crate::visits::VisitId;
 
 /// The number of a play in its ledger, counted from 1.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct PlayId(pub i64);
 
@@ -31,7 +33,7 @@ impl fmt::Display for PlayId {
 }
 
 /// How a game comes to run.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "how")]
 pub enum GameStart {
     /// It is started, with its arguments, without a shell.
@@ -55,6 +57,7 @@ pub enum GameStart {
     Eq,
     PartialOrd,
     Ord,
+    JsonSchema,
     Serialize,
     Deserialize,
     strum::EnumString,
@@ -77,7 +80,7 @@ pub enum PriorityClass {
 }
 
 /// What is held of the process of a game.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct ProcessHolds {
     /// Its priority class; nothing: as it comes.
     pub priority: Option<PriorityClass>,
@@ -104,6 +107,7 @@ fn is_false(flag: &bool) -> bool {
     Eq,
     PartialOrd,
     Ord,
+    JsonSchema,
     Serialize,
     Deserialize,
     strum::EnumString,
@@ -126,7 +130,7 @@ pub enum MemoryPriority {
 }
 
 /// What is held of the PC beside its settings, as long as the game runs.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct PcHolds {
     /// The period of the system's timer; nothing: as programs ask for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -148,7 +152,7 @@ impl PcHolds {
 }
 
 /// What a process had before something of it was held; nothing of what could not be asked, or is not touched.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct ProcessBefore {
     /// Its priority, as the operating system writes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -165,7 +169,7 @@ pub struct ProcessBefore {
 }
 
 /// What happened while something was held, in the order in which it did.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum PlayEvent {
     /// Something of a process of the game is about to be held.
@@ -220,7 +224,7 @@ impl ProcessHolds {
 }
 
 /// All that is settled before a game begins.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct PlayPlan {
     /// What is held, for people.
     pub title: String,
@@ -241,7 +245,7 @@ pub struct PlayPlan {
 }
 
 /// How the frames of a game are recorded.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct PlayRecording {
     /// The scene that stands for playing it as one likes: no other recording is of it.
     pub scene: SceneName,
@@ -253,7 +257,7 @@ pub struct PlayRecording {
 }
 
 /// Why a play ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum PlayEnding {
     /// The game ended.

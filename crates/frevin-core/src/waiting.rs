@@ -1,15 +1,15 @@
 //! What waits: settings whose latest write the PC does not yet behave by.
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 use crate::ids::StartId;
 use crate::setting::{Address, State, TakesEffect};
 use crate::tweak::TweakUse;
 
 /// A start of what a write waits for, as the PC tells it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Start {
     /// It has been running since this start.
@@ -38,7 +38,7 @@ pub struct PastWrite {
 }
 
 /// A setting that the PC does not yet behave by.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Waiting {
     /// The setting.
     pub address: Address,

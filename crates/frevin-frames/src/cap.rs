@@ -1,9 +1,9 @@
 //! Frame caps and vertical synchronisation, seen in the frame times themselves.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A cap that a run looks to have been under.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct FrameCap {
     /// The frame time that frames were held to, in milliseconds.
     pub frame_ms: f64,

@@ -20,8 +20,8 @@ mod stutter;
 pub use cap::FrameCap;
 pub use conditions::{DetectedConditions, Pause, Phase, RunConditions};
 pub use log::{
-    ColumnKind, LatencyFigures, Levels, LogError, LogOptions, LogReading, LogReadings, RejectedRow,
-    TimeUnit, read_log, read_log_bytes,
+    ColumnKind, KeepFrames, LatencyFigures, Levels, LogError, LogOptions, LogReading, LogReadings,
+    RejectedRow, TimeUnit, read_log, read_log_bytes,
 };
 pub use metrics::{FIGURES_VERSION, FrameTally, Metrics, metrics, tally};
 pub use series::{FrameSeries, FrameSeriesError};

@@ -1,5 +1,5 @@
 //! The figures of a run, each by its definition.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::cap::CapCount;
@@ -7,7 +7,7 @@ use super::conditions::{DetectedConditions, Seconds};
 use super::stutter::{StutterCount, StutterSummary};
 use crate::series::FrameSeries;
 use crate::stream::blocks::FrameBlocks;
-use crate::stream::lanes::{greatest, sum, sum_of_steps};
+use crate::stream::lanes::{greatest, on_lanes, sum, sum_of_steps};
 use crate::stream::ranks::{Counts, GATHERED, at_ranks, longer_than, top_and_bin};
 
 /// Version of the figures: one more with each figure that is added, taken away or defined anew.
@@ -15,7 +15,7 @@ use crate::stream::ranks::{Counts, GATHERED, at_ranks, longer_than, top_and_bin}
 pub const FIGURES_VERSION: u32 = 2;
 
 /// The figures of a run of `N` frame times `t` in milliseconds.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Metrics {
     /// Frames in the run, `N`.
     pub frames: usize,
@@ -68,9 +68,7 @@ pub struct FrameTally {
     moments: Moments,
     stutters: StutterCount,
     seconds: Seconds,
-    /// While they are few, the frames themselves; then how many are how long.
-    few: Vec<f64>,
-    counts: Option<Counts>,
+    counts: Counts,
 }
 
 /// Shorter runs are sorted.
@@ -81,18 +79,37 @@ impl FrameTally {
     pub fn see(&mut self, frame_ms: &[f64]) {
         // A piece that stays in the core's own memory is gone through several times.
         for piece in frame_ms.chunks(1 << 12) {
-            self.moments.see(piece);
-            self.stutters.see(piece);
-            self.seconds.see(piece);
-            if self.counts.is_none() && self.few.len() + piece.len() <= SORTED {
-                self.few.extend_from_slice(piece);
-                continue;
-            }
-            let few = std::mem::take(&mut self.few);
-            let counts = self.counts.get_or_insert_default();
-            counts.see(&few);
-            counts.see(piece);
+            let tally = PieceTally::of(piece, &mut self.counts);
+            self.join(piece, tally);
         }
+    }
+
+    /// Sees the next frames of the run, whose figures were made before. They are not counted: what counted
+    /// them is added at the end.
+    pub(crate) fn join(&mut self, frame_ms: &[f64], tally: PieceTally) {
+        self.moments.join(tally.moments);
+        on_lanes(
+            #[inline(always)]
+            || {
+                self.stutters.see(frame_ms);
+                self.seconds.see(frame_ms);
+            },
+        );
+    }
+
+    /// Adds how many of the frames that were joined are how long.
+    pub(crate) fn add(&mut self, counts: &Counts) {
+        self.counts.add(counts);
+    }
+
+    /// How many frames were seen.
+    pub(crate) fn frames(&self) -> usize {
+        self.moments.frames
+    }
+
+    /// How long they take, in milliseconds.
+    pub(crate) fn total_ms(&self) -> f64 {
+        self.moments.total_ms
     }
 
     /// The figures of the run whose frames were all seen, and are the given ones; and what they show of
@@ -101,18 +118,22 @@ impl FrameTally {
     /// # Errors
     /// Where a block cannot be had.
     pub fn finish<B: FrameBlocks>(
-        mut self,
+        self,
         blocks: &B,
     ) -> Result<(Metrics, DetectedConditions), B::Error> {
-        let by_length = match &self.counts {
-            None => ByLength::sorted(&mut self.few),
-            Some(counts) => ByLength::counted(blocks, counts, GATHERED)?,
+        let (by_length, cap) = if self.frames() <= SORTED {
+            let mut frames = Vec::with_capacity(self.frames());
+            blocks.each_block(&mut |block| frames.extend_from_slice(block))?;
+            let by_length = ByLength::sorted(&mut frames);
+            let mut cap = CapCount::new(by_length.median_ms);
+            frames.iter().for_each(|frame_ms| cap.see(*frame_ms, 1));
+            (by_length, cap)
+        } else {
+            let by_length = ByLength::counted(blocks, &self.counts, GATHERED)?;
+            let mut cap = CapCount::new(by_length.median_ms);
+            self.counts.about().for_each(|(frame_ms, count)| cap.see(frame_ms, count));
+            (by_length, cap)
         };
-        let mut cap = CapCount::new(by_length.median_ms);
-        match &self.counts {
-            None => self.few.iter().for_each(|frame_ms| cap.see(*frame_ms, 1)),
-            Some(counts) => counts.about().for_each(|(frame_ms, count)| cap.see(frame_ms, count)),
-        }
         let (phases, pauses) = self.seconds.phases_and_pauses(by_length.median_ms);
         let shown = DetectedConditions { frame_cap: cap.cap(), phases, pauses };
         Ok((together(self.moments, self.stutters, &by_length), shown))
@@ -141,6 +162,31 @@ fn together(moments: Moments, stutters: StutterCount, by_length: &ByLength) -> M
     }
 }
 
+/// Figures of some frames of a run that can be made before those of the frames that come before them are.
+#[derive(Default)]
+pub(crate) struct PieceTally {
+    moments: Moments,
+}
+
+impl PieceTally {
+    /// The figures of the next frames, which are counted beside others.
+    pub(crate) fn of(frame_ms: &[f64], counts: &mut Counts) -> Self {
+        let mut moments = Moments::default();
+        on_lanes(
+            #[inline(always)]
+            || {
+                // Sums of short pieces are added up, so that no digits are lost in long runs.
+                const PIECE: usize = 1024;
+                for piece in frame_ms.chunks(PIECE) {
+                    moments.join(Moments::of(piece));
+                    counts.see(piece);
+                }
+            },
+        );
+        Self { moments }
+    }
+}
+
 /// What follows from the sums over a run.
 #[derive(Default)]
 struct Moments {
@@ -151,34 +197,47 @@ struct Moments {
     /// Changes from frame to frame.
     steps_ms: f64,
     longest_ms: f64,
+    first_ms: Option<f64>,
     last_ms: Option<f64>,
 }
 
 impl Moments {
-    /// Sums of short pieces are added up, so that no digits are lost in long runs.
-    fn see(&mut self, block: &[f64]) {
-        const PIECE: usize = 1024;
-        for piece in block.chunks(PIECE) {
-            let count = piece.len() as f64;
-            let sum_ms = sum(piece, |t| t);
-            let mean_ms = sum_ms / count;
-            let squares = sum(piece, |t| (t - mean_ms) * (t - mean_ms));
-            if self.frames > 0 {
-                // Chan, Golub and LeVeque (1983): the squares of two parts around their common mean.
-                let before = self.frames as f64;
-                let apart = mean_ms - self.total_ms / before;
-                self.squares += apart * apart * before * count / (before + count);
-            }
-            self.squares += squares;
-            self.frames += piece.len();
-            self.total_ms += sum_ms;
-            if let (Some(last), Some(first)) = (self.last_ms, piece.first()) {
-                self.steps_ms += (first - last).abs();
-            }
-            self.steps_ms += sum_of_steps(piece);
-            self.longest_ms = greatest(piece).max(self.longest_ms);
-            self.last_ms = piece.last().copied();
+    #[inline(always)]
+    fn of(frames: &[f64]) -> Self {
+        let total_ms = sum(frames, |t| t);
+        let mean_ms = total_ms / frames.len() as f64;
+        Self {
+            frames: frames.len(),
+            total_ms,
+            squares: sum(frames, |t| (t - mean_ms) * (t - mean_ms)),
+            steps_ms: sum_of_steps(frames),
+            longest_ms: greatest(frames),
+            first_ms: frames.first().copied(),
+            last_ms: frames.last().copied(),
         }
+    }
+
+    /// Those of the frames that come next are joined to these.
+    fn join(&mut self, next: Self) {
+        if self.frames == 0 {
+            *self = next;
+            return;
+        }
+        if next.frames == 0 {
+            return;
+        }
+        // Chan, Golub and LeVeque (1983): the squares of two parts around their common mean.
+        let (before, count) = (self.frames as f64, next.frames as f64);
+        let apart = next.total_ms / count - self.total_ms / before;
+        self.squares += next.squares + apart * apart * before * count / (before + count);
+        self.frames += next.frames;
+        self.total_ms += next.total_ms;
+        if let (Some(last), Some(first)) = (self.last_ms, next.first_ms) {
+            self.steps_ms += (first - last).abs();
+        }
+        self.steps_ms += next.steps_ms;
+        self.longest_ms = self.longest_ms.max(next.longest_ms);
+        self.last_ms = next.last_ms;
     }
 }
 

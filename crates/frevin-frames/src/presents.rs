@@ -7,9 +7,9 @@
 //! (`wevtutil get-publisher Microsoft-Windows-DXGI /getevents`); the flag of a test presentation is
 //! `DXGI_PRESENT_TEST` of the Windows SDK.
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
 use uuid::Uuid;
 
 /// The provider `Microsoft-Windows-DXGI`: Direct3D 10 and later.
@@ -80,7 +80,7 @@ impl TraceClock {
 }
 
 /// Who announced a picture.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum PresentedBy {
     /// DXGI.
@@ -92,7 +92,7 @@ pub enum PresentedBy {
 }
 
 /// The frames of one swap chain.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Presented {
     /// The program.
     pub process: u32,

@@ -53,6 +53,11 @@ impl FrameSeries {
         &self.frame_ms
     }
 
+    /// The frame times in milliseconds, in order, for good.
+    pub fn into_frame_ms(self) -> Vec<f64> {
+        self.frame_ms
+    }
+
     /// How long the run lasted, in milliseconds.
     pub fn total_ms(&self) -> f64 {
         self.frame_ms.iter().sum()

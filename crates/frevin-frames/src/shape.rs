@@ -1,9 +1,9 @@
 //! The shape of a recording: frame times over time without a lost spike, and how they are distributed.
-
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A stretch of time, with its shortest and its longest frame: however many frames there are, no spike is lost.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 pub struct Stretch {
     /// When it begins, in seconds.
     pub from_s: f64,
@@ -16,7 +16,7 @@ pub struct Stretch {
 }
 
 /// Frames of about one length.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 pub struct LengthBin {
     /// From this length on, in milliseconds.
     pub from_ms: f64,
@@ -29,7 +29,7 @@ pub struct LengthBin {
 }
 
 /// The shape of a recording.
-#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Default, JsonSchema, Serialize)]
 pub struct FrameShape {
     /// How many frames there are.
     pub frames: u64,

@@ -1,5 +1,5 @@
 //! Stutters: frames that take far longer than those around them.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::stream::lanes::{greatest, least};
@@ -15,7 +15,7 @@ const BEYOND_MEDIAN_MS: f64 = 4.0;
 ///
 /// A frame of `t` ms stutters where `t > 2 m` and `t - m > 4 ms`, with `m` the median of the 61
 /// frames centred on it (fewer at the ends of the run). An event is an unbroken row of such frames.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct StutterSummary {
     /// Frames that stutter.
     pub frames: usize,
@@ -38,7 +38,7 @@ pub fn stutters(frame_ms: &[f64]) -> StutterSummary {
 /// them, none does, and no median is needed.
 const STRIDE: usize = 64;
 /// Frames taken in at once, so that what is held stays small.
-const TAKEN: usize = 1 << 14;
+const TAKEN: usize = 1 << 12;
 
 /// Counts the stutters of frames that come in blocks.
 #[derive(Default)]
@@ -61,6 +61,7 @@ fn stutters_against(frame_ms: f64, median_ms: f64) -> bool {
 }
 
 impl StutterCount {
+    #[inline(always)]
     pub(super) fn see(&mut self, block: &[f64]) {
         for frames in block.chunks(TAKEN) {
             self.held.extend_from_slice(frames);
@@ -83,6 +84,7 @@ impl StutterCount {
         }
     }
 
+    #[inline(always)]
     fn judge(&mut self, to: usize) {
         while self.judged < to {
             let stride = self.judged..to.min(self.judged + STRIDE);
@@ -91,7 +93,11 @@ impl StutterCount {
             let shortest = least(&self.held[around]);
             if stutters_against(longest, shortest) {
                 for index in stride.clone() {
-                    self.judge_one(index);
+                    if stutters_against(self.held[index], shortest) {
+                        self.judge_one(index);
+                    } else {
+                        self.in_event = false;
+                    }
                 }
             } else {
                 self.in_event = false;
@@ -104,6 +110,7 @@ impl StutterCount {
         index.saturating_sub(HALF_WINDOW)..(index + HALF_WINDOW + 1).min(self.held.len())
     }
 
+    #[inline(never)]
     fn judge_one(&mut self, index: usize) {
         let t = self.held[index];
         let around = &self.held[self.around(index)];

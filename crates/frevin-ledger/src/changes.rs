@@ -12,6 +12,7 @@ use frevin_core::trial::TrialId;
 use frevin_core::waiting::{PastWrite, Start};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, params};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::LedgerError;
@@ -23,7 +24,7 @@ use crate::snapshots::{self, SnapshotId};
 use crate::store::{Ledger, parse, restore, store};
 
 /// What has become of a change.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ChangeStatus {
     /// It was begun and not ended.
@@ -87,7 +88,7 @@ pub struct NewStep {
 }
 
 /// A change of a PC.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Change {
     /// Its number.
     pub id: ChangeId,

@@ -7,6 +7,7 @@ use frevin_core::trial::TrialId;
 use frevin_core::visits::VisitId;
 use jiff::Timestamp;
 use rusqlite::Row;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::changes::ChangeStatus;
@@ -14,7 +15,7 @@ use crate::error::LedgerError;
 use crate::store::{Ledger, parse, restore};
 
 /// Something that was done.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct PastOperation {
     /// Its place in the order.
     pub operation: OperationId,
@@ -30,7 +31,7 @@ pub struct PastOperation {
 }
 
 /// What was done.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "deed", rename_all = "kebab-case")]
 pub enum Deed {
     /// A change of the PC.

@@ -5,6 +5,7 @@ use frevin_core::layers::ChangeId;
 use frevin_core::playing::{PlayEnding, PlayEvent, PlayId, PlayPlan};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, params};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::LedgerError;
@@ -12,7 +13,7 @@ use crate::seal::{self, SealedPart};
 use crate::store::{Ledger, parse, restore, store};
 
 /// A play as the ledger keeps it.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct PlayRecord {
     /// Its number.
     pub id: PlayId,
@@ -29,7 +30,7 @@ pub struct PlayRecord {
 }
 
 /// Something that happened in a play.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct TimedPlayEvent {
     /// When, for people.
     pub at: Timestamp,

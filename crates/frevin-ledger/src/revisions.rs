@@ -35,12 +35,16 @@ impl Ledger {
     ) -> Result<Saved, LedgerError> {
         let hash = ContentHash::of(document);
         let transaction = self.begin()?;
+        transaction
+            .execute("DELETE FROM deleted_profile WHERE profile = ?1", [profile.as_str()])?;
         let latest = latest(&transaction, profile)?;
         let is_same = |latest: &&Revision| {
             latest.hash == hash && latest.stands_alone.as_deref() == stands_alone
         };
         if let Some(latest) = latest.as_ref().filter(is_same) {
-            return Ok(Saved::Unchanged(latest.clone()));
+            let unchanged = Saved::Unchanged(latest.clone());
+            seal::commit(transaction, &[])?;
+            return Ok(unchanged);
         }
         let parent = latest.map(|latest| latest.number);
         let revision = Revision {
@@ -104,14 +108,35 @@ impl Ledger {
         self.select("WHERE profile = ?1 ORDER BY number DESC", params![profile.as_str()])
     }
 
-    /// The latest revision of every profile, by name.
+    /// Deletes a profile: it is listed and meant no more until it is saved again. Its revisions stay, and are found by
+    /// their numbers, so that it is known what was applied. Gives back the latest of them.
+    ///
+    /// # Errors
+    /// Where there is none of that name, or the ledger cannot be written.
+    pub fn delete_profile(
+        &mut self,
+        profile: &ProfileName,
+        at: Timestamp,
+    ) -> Result<Revision, LedgerError> {
+        let transaction = self.begin()?;
+        let latest = latest(&transaction, profile)?
+            .ok_or_else(|| LedgerError::NoProfile(profile.to_string()))?;
+        transaction.execute(
+            "INSERT INTO deleted_profile (profile, deleted_at) VALUES (?1, ?2)",
+            [profile.as_str(), &at.to_string()],
+        )?;
+        seal::commit(transaction, &[])?;
+        Ok(latest)
+    }
+
+    /// The latest revision of every profile that is not deleted, by name.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
     pub fn latest_revisions(&self) -> Result<Vec<Revision>, LedgerError> {
         self.select(
             "AS r WHERE number = (SELECT max(number) FROM revision WHERE profile = r.profile)
-             ORDER BY profile",
+             AND profile NOT IN (SELECT profile FROM deleted_profile) ORDER BY profile",
             params![],
         )
     }
@@ -139,7 +164,9 @@ fn latest(
     connection
         .query_row(
             &format!(
-                "SELECT {COLUMNS} FROM revision WHERE profile = ?1 ORDER BY number DESC LIMIT 1"
+                "SELECT {COLUMNS} FROM revision WHERE profile = ?1
+                 AND profile NOT IN (SELECT profile FROM deleted_profile)
+                 ORDER BY number DESC LIMIT 1"
             ),
             [profile.as_str()],
             |row| Ok(revision_of(row)),

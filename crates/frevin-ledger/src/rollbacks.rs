@@ -7,6 +7,7 @@ use frevin_core::setting::TakesEffect;
 use frevin_core::waiting::{PastWrite, Start};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, params};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::changes::start_of;
@@ -17,7 +18,7 @@ use crate::seal::{self, SealedPart};
 use crate::store::{Ledger, parse, restore, store};
 
 /// The number of a rollback in its ledger.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct RollbackId(pub i64);
 

@@ -8,6 +8,7 @@ use frevin_core::trial::{Place, TrialId};
 use frevin_core::visits::VisitId;
 use jiff::Timestamp;
 use rusqlite::params;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::LedgerError;
@@ -52,7 +53,7 @@ pub struct NewSift<'a> {
 }
 
 /// An event of a sift, and when it was written down.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct TimedSiftEvent {
     /// When, for people.
     pub at: Timestamp,
@@ -62,7 +63,7 @@ pub struct TimedSiftEvent {
 }
 
 /// A sift as the ledger keeps it.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct SiftRecord {
     /// Its number.
     pub id: SiftId,

@@ -4,18 +4,19 @@ use frevin_core::ids::PcId;
 use frevin_core::setting::{Address, State};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Transaction, params};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::error::LedgerError;
 use crate::store::{Ledger, parse, restore, store};
 
 /// The number of a snapshot in its ledger.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct SnapshotId(pub i64);
 
 /// A snapshot without its states.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct SnapshotSummary {
     /// Its number.
     pub id: SnapshotId,
@@ -32,7 +33,7 @@ pub struct SnapshotSummary {
 }
 
 /// A snapshot.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Snapshot {
     /// What is known of it.
     #[serde(flatten)]

@@ -148,6 +148,7 @@ impl Ledger {
             M::up_with_hook(include_str!("schema/7.sql"), renew_seals),
             M::up_with_hook(include_str!("schema/8.sql"), renew_seals),
             M::up_with_hook(include_str!("schema/9.sql"), renew_seals),
+            M::up_with_hook(include_str!("schema/10.sql"), renew_seals),
         ]);
         migrations.to_latest(&mut connection).map_err(|error| match error {
             rusqlite_migration::Error::MigrationDefinition(_) => {

@@ -6,6 +6,7 @@ use frevin_core::trial::{Arm, Design, Event, Place, Trial, TrialId};
 use frevin_core::visits::VisitId;
 use jiff::Timestamp;
 use rusqlite::{Row, params};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::LedgerError;
@@ -38,7 +39,7 @@ pub struct TrialVisit {
 }
 
 /// An event of a trial, and when it was written down.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct TrialEvent {
     /// When, for people.
     pub at: Timestamp,
@@ -48,7 +49,7 @@ pub struct TrialEvent {
 }
 
 /// A trial as the ledger keeps it.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct TrialRecord {
     /// Its number.
     pub id: TrialId,

@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, Transaction, params};
 
 use crate::error::LedgerError;
-use crate::frame_bytes::{Encoder, PACKED, decode};
+use crate::frame_bytes::{BY_BLOCK, Encoder, decode};
 use crate::operations::{self, OperationKind};
 use crate::sifts::VisitFor;
 use crate::store::{Ledger, parse, restore, store};
@@ -81,8 +81,13 @@ pub struct FramesDigest(blake3::Hasher);
 impl FramesDigest {
     /// Takes the next frames in.
     pub fn push(&mut self, frame_ms: &[f64]) {
-        for frame in frame_ms {
-            self.0.update(&frame.to_le_bytes());
+        // Long texts are digested several pieces at once.
+        const AT_ONCE: usize = 1 << 13;
+        let mut bytes = Vec::with_capacity(AT_ONCE.min(frame_ms.len()) * size_of::<f64>());
+        for frames in frame_ms.chunks(AT_ONCE) {
+            bytes.clear();
+            bytes.extend(frames.iter().flat_map(|frame| frame.to_le_bytes()));
+            self.0.update(&bytes);
         }
     }
 
@@ -454,7 +459,7 @@ fn insert_run(
             run.was_waiting,
             store("figures", &run.metrics)?,
             store("conditions", &run.conditions)?,
-            PACKED,
+            BY_BLOCK,
             FIGURES_VERSION,
             run.frames_digest,
         ],

@@ -335,17 +335,10 @@ fn what_was_let_go_is_told_of_its_change() {
 fn every_frame_of_a_run_is_kept_exactly() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
-    let text = |text: &str| text.to_owned();
-    let scene = Scene {
-        name: name("mill"),
-        game: text("g"),
-        graphics: text("high"),
-        resolution: text("r"),
-        route: text("x"),
-    };
+    let scene = mill();
     ledger.add_scene(&scene).unwrap();
     ledger.add_scene(&scene).unwrap();
-    let other = Scene { game: text("other"), ..scene.clone() };
+    let other = Scene { game: "other".to_owned(), ..scene.clone() };
     assert!(matches!(ledger.add_scene(&other), Err(LedgerError::SceneExists(_))));
 
     let series = FrameSeries::new(vec![10.0, 1.0 / 3.0, f64::MIN_POSITIVE, 99.9]).unwrap();
@@ -370,6 +363,17 @@ fn every_frame_of_a_run_is_kept_exactly() {
     assert!(ledger.visits(&elsewhere).unwrap().is_empty());
     let again = ledger.run_with_frames(&FramesDigest::of(&series)).unwrap();
     assert_eq!(again.map(|(visit, run)| (visit.id, run)), Some((id, run.id)));
+}
+
+fn mill() -> Scene {
+    let text = |text: &str| text.to_owned();
+    Scene {
+        name: name("mill"),
+        game: text("g"),
+        graphics: text("high"),
+        resolution: text("r"),
+        route: text("x"),
+    }
 }
 
 fn begin_visit(ledger: &mut Ledger, scene: &Scene, in_force: Option<&InForce>) -> VisitId {
@@ -484,14 +488,7 @@ fn new_run(series: &FrameSeries, conditions: RunConditions) -> NewRun {
 fn a_visit_that_is_broken_off_is_seen_with_its_runs_and_counts_for_nothing() {
     let home = tempfile::tempdir().unwrap();
     let mut ledger = reopen(home.path());
-    let text = |text: &str| text.to_owned();
-    let scene = Scene {
-        name: name("mill"),
-        game: text("g"),
-        graphics: text("high"),
-        resolution: text("r"),
-        route: text("x"),
-    };
+    let scene = mill();
     ledger.add_scene(&scene).unwrap();
     let in_force = InForce::of(&Layers::new());
     let id = begin_visit(&mut ledger, &scene, Some(&in_force));
@@ -512,6 +509,39 @@ fn a_visit_that_is_broken_off_is_seen_with_its_runs_and_counts_for_nothing() {
     assert_eq!(visit.status, VisitStatus::Void("a crash".to_owned()));
     assert_eq!(visit.state_name.as_str(), "other");
     assert_eq!(ledger.run_with_frames(&FramesDigest::of(&series)).unwrap(), None);
+}
+
+/// Frames as ledgers kept them before blocks said how they are written: they are read on, and counted again.
+#[test]
+fn frames_of_earlier_encodings_are_read() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = reopen(home.path());
+    let scene = mill();
+    ledger.add_scene(&scene).unwrap();
+    let series =
+        FrameSeries::new((1..=5000_u32).map(|i| 7.0 + f64::from(i) / 3.0).collect()).unwrap();
+    let id = begin_visit(&mut ledger, &scene, None);
+    let run = ledger.add_run(id, &new_run(&series, RunConditions::default()), &series).unwrap();
+    ledger.end_visit(id, None).unwrap();
+    drop(ledger);
+    let file = rusqlite::Connection::open(home.path().join("ledger.sqlite3")).unwrap();
+    let frames = series.frame_ms();
+    // The first bytes of all numbers, then the second ones, packed.
+    let bytes: Vec<[u8; 8]> = frames.iter().map(|frame| frame.to_le_bytes()).collect();
+    let planes: Vec<u8> =
+        (0..8).flat_map(|plane| bytes.iter().map(move |number| number[plane])).collect();
+    let packed = zstd::encode_all(&planes[..], 1).unwrap();
+    file.execute("UPDATE run SET frame_encoding = 'f64le-planes-zstd'", []).unwrap();
+    file.execute("UPDATE frame_block SET bytes = ?1", [&packed]).unwrap();
+    assert_eq!(reopen(home.path()).frames(run).unwrap(), series);
+    // All of them in one piece.
+    file.execute("DELETE FROM frame_block", []).unwrap();
+    file.execute("UPDATE run SET frame_encoding = 'f64le', frames = ?1", [bytes.concat()]).unwrap();
+    assert_eq!(reopen(home.path()).frames(run).unwrap(), series);
+    // And one of a Frevin to come.
+    file.execute("UPDATE run SET frame_encoding = 'f128'", []).unwrap();
+    let told = reopen(home.path()).frames(run).unwrap_err().to_string();
+    assert!(told.contains("f128"), "{told}");
 }
 
 /// A ledger that the last program with the third schema wrote, and no type of today: three changes, a
@@ -819,4 +849,41 @@ fn a_play_is_open_until_its_end_is_written_and_its_plan_never_changes() {
     drop(connection);
     // What decides what is written is under a seal.
     assert!(Ledger::open(home.path()).is_err());
+}
+
+#[test]
+fn a_deleted_profile_is_found_by_its_numbers_only_until_it_is_saved_again() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    let profile: ProfileName = name("evening");
+    let save = |ledger: &mut Ledger, text: &str| {
+        ledger.save_revision(&profile, text, None, "", now()).unwrap()
+    };
+    save(&mut ledger, "first");
+    save(&mut ledger, "second");
+    save_other(&mut ledger);
+    assert_eq!(ledger.delete_profile(&profile, now()).unwrap().number, 2);
+    let listed = |ledger: &Ledger| -> Vec<String> {
+        let latest = ledger.latest_revisions().unwrap().into_iter();
+        latest.map(|revision| revision.name().to_string()).collect()
+    };
+    assert_eq!(listed(&ledger), ["other@1"]);
+    assert!(matches!(ledger.revision(&name("evening")), Err(LedgerError::NoProfile(_))));
+    assert_eq!(ledger.revision(&name("evening@1")).unwrap().document, "first");
+    assert_eq!(ledger.revisions(&profile).unwrap().len(), 2);
+    assert!(matches!(ledger.delete_profile(&profile, now()), Err(LedgerError::NoProfile(_))));
+    // What it is deleted by is kept, and the ledger is as it was written.
+    drop(ledger);
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    assert_eq!(listed(&ledger), ["other@1"]);
+    // The document of the last revision brings it back as that revision; another one goes on from there.
+    assert!(matches!(save(&mut ledger, "second"), Saved::Unchanged(_) | Saved::New(_)));
+    assert!(listed(&ledger).contains(&"evening@2".to_owned()), "{:?}", listed(&ledger));
+    ledger.delete_profile(&profile, now()).unwrap();
+    let Saved::New(third) = save(&mut ledger, "third") else { panic!("it is new") };
+    assert_eq!((third.number, third.parent), (3, Some(2)));
+}
+
+fn save_other(ledger: &mut Ledger) {
+    ledger.save_revision(&name("other"), "other", None, "", now()).unwrap();
 }

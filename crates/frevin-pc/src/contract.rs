@@ -9,6 +9,7 @@ use frevin_core::ids::{BootId, PcId};
 use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::setting::{Address, CleanPlace, KeyPath, State, TakesEffect, WinName};
 use frevin_core::waiting::Start;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -136,6 +137,12 @@ pub trait Pc {
     /// Where the PC cannot be asked.
     fn programs(&self) -> Result<Vec<InstalledProgram>, PcError>;
 
+    /// What starts with the PC, and what each of it takes.
+    ///
+    /// # Errors
+    /// Where the PC cannot be asked.
+    fn startup(&self) -> Result<StartupCosts, PcError>;
+
     /// What the processor's clock is now, in MHz, that of the fastest core; nothing where the PC does not tell.
     ///
     /// # Errors
@@ -201,7 +208,7 @@ pub(crate) fn belongs_to(guard: &Guard) -> String {
 }
 
 /// Which PC is meant.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct PcIdentity {
     /// An identifier that no other PC has.
     pub id: PcId,
@@ -212,7 +219,7 @@ pub struct PcIdentity {
 }
 
 /// Kinds of PC.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum PcKind {
     /// The PC that Frevin runs on.
@@ -267,7 +274,7 @@ impl Drop for PcLock {
 }
 
 /// Who has the right to change a PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Holder {
     /// The number of its process.
     pub process_id: u32,
@@ -299,7 +306,7 @@ pub enum Written {
 }
 
 /// How much a place that can be cleaned holds.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct CleanContent {
     /// The place.
     pub place: CleanPlace,
@@ -313,8 +320,51 @@ pub struct CleanContent {
     pub bytes_set_aside: u64,
 }
 
+/// What starts with a PC, and what it costs.
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize)]
+pub struct StartupCosts {
+    /// Every entry.
+    pub entries: Vec<StartupEntry>,
+    /// How long the latest start took; nothing where the PC does not tell.
+    pub latest_start: Option<StartLength>,
+}
+
+/// An entry that starts a program when somebody signs in.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
+pub struct StartupEntry {
+    /// Where it is and what it is called, as `startup/entries` takes it: `user-registry/Some Launcher`.
+    pub entry: String,
+    /// Whether it starts its program; nothing where that cannot be read.
+    pub is_on: Option<bool>,
+    /// The file that it starts, where the PC tells.
+    pub program: Option<String>,
+    /// What that program takes; nothing where it does not run, or the PC does not tell.
+    pub running: Option<ProgramUse>,
+}
+
+/// What the processes of a program take together.
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ProgramUse {
+    /// How many there are.
+    pub processes: u32,
+    /// Memory that they hold of their own, in MiB.
+    pub memory_mib: u64,
+    /// Processor time that they have had since they were started, in seconds.
+    pub processor_s: f64,
+}
+
+/// How long a start of the PC took.
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
+pub struct StartLength {
+    /// Until the desktop was there, in seconds.
+    pub to_desktop_s: f64,
+    /// Until nothing of the start was left to do, in seconds.
+    pub whole_s: f64,
+}
+
 /// A program that is installed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct InstalledProgram {
     /// What it is called.
@@ -329,7 +379,7 @@ pub struct InstalledProgram {
 }
 
 /// What came of asking for a restore point.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RestorePoint {
     /// It was made.

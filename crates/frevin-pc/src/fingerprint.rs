@@ -1,13 +1,13 @@
 //! Whether two states of a PC are the same, bit for bit.
 
-use std::fmt;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::fmt;
 
 use crate::contract::{Pc, PcError};
 
 /// A hash over every setting of a PC and exactly what it holds.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Fingerprint {
     /// The BLAKE3 hash in hexadecimal digits.
     pub hash: String,

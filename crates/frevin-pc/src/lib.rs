@@ -22,7 +22,7 @@ pub mod windows;
 pub use command_line::command_line;
 pub use contract::{
     CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
-    RestorePoint, WriteError, Written,
+    ProgramUse, RestorePoint, StartLength, StartupCosts, StartupEntry, WriteError, Written,
 };
 pub use files::{MoveNew, is_link, link_and_remove};
 pub use fingerprint::{Fingerprint, fingerprint};

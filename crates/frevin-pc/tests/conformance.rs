@@ -15,7 +15,7 @@ use frevin_pc::conformance::{Sample, Samples, check};
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{
     CleanContent, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcLock, RestorePoint,
-    WriteError, Written,
+    StartupCosts, WriteError, Written,
 };
 
 const VALUE: &str = r"registry:HKCU\Control Panel\Mouse#MouseSpeed";
@@ -73,6 +73,10 @@ impl Pc for Saboteur {
 
     fn boot(&self) -> Result<BootId, PcError> {
         self.pc.boot()
+    }
+
+    fn startup(&self) -> Result<StartupCosts, PcError> {
+        self.pc.startup()
     }
 
     fn start_of(&self, moment: TakesEffect, address: &Address) -> Result<Start, PcError> {

@@ -1,12 +1,12 @@
 //! Guards: metrics that can only veto.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::rule::Rule;
 use super::sequence::{Look, Sequence};
 
 /// The rises that matter in a guard, as factors: 1.25 is a quarter more. More is worse.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct GuardLimits {
     /// A certain rise beyond this vetoes; at or below it the guard is quiet.
     pub veto: f64,
@@ -15,7 +15,7 @@ pub struct GuardLimits {
 }
 
 /// What a guard says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum GuardState {
     /// No rise beyond the limit was seen so far: nothing stands in the way of "better".

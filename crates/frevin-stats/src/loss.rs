@@ -1,10 +1,10 @@
 //! Losses: whether more is lost in one state than in another.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{DiscreteCDF as _, Hypergeometric};
 
 /// Probes that were sent, and those of them that were lost.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Loss {
     /// Sent.
     pub sent: u64,

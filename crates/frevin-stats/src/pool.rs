@@ -1,5 +1,5 @@
 //! Effects of several PCs pooled: their mean, how far PCs differ, and what to expect of the next one.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF as _, StudentsT};
 
@@ -7,7 +7,7 @@ use statrs::distribution::{ContinuousCDF as _, StudentsT};
 pub const FEWEST_POOLED: usize = 3;
 
 /// The effect that one PC has shown, in natural logarithms.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct PcEffect {
     /// ln of the ratio.
     pub estimate: f64,
@@ -16,7 +16,7 @@ pub struct PcEffect {
 }
 
 /// Effects of several PCs together, in natural logarithms.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Pooled {
     /// How many PCs.
     pub pcs: usize,

@@ -63,6 +63,16 @@ pub(crate) fn normal_below(z: f64) -> f64 {
     0.5 * libm::erfc(-z * core::f64::consts::FRAC_1_SQRT_2)
 }
 
+/// The mean of what is above zero of a normal distribution, all below counted as 0: `m Φ(m/s) + s φ(m/s)`.
+pub fn normal_gain(mean: f64, spread: f64) -> f64 {
+    if spread <= 0.0 {
+        return mean.max(0.0);
+    }
+    let z = mean / spread;
+    let density = libm::exp(-0.5 * z * z) / (2.0 * core::f64::consts::PI).sqrt();
+    mean * normal_below(z) + spread * density
+}
+
 /// `1 / (1 + exp(-x))`.
 pub(crate) fn logistic(x: f64) -> f64 {
     1.0 / (1.0 + libm::exp(-x))
@@ -72,6 +82,19 @@ pub(crate) fn logistic(x: f64) -> f64 {
 mod tests {
     use super::*;
     use rand::SeedableRng as _;
+
+    #[test]
+    fn a_normal_gain_is_the_mean_of_what_is_above_zero() {
+        let mut rng = Pcg64::seed_from_u64(2);
+        for (mean, spread) in [(0.0, 1.0), (0.5, 1.0), (-1.0, 0.7), (2.0, 0.1)] {
+            let draws = 100_000;
+            let drawn =
+                (0..draws).map(|_| (mean + spread * normal(&mut rng)).max(0.0)).sum::<f64>();
+            let gain = normal_gain(mean, spread);
+            assert!((drawn / f64::from(draws) - gain).abs() < 0.01, "{mean} {spread}: {gain}");
+        }
+        assert_eq!((normal_gain(0.3, 0.0), normal_gain(-0.3, 0.0)), (0.3, 0.0));
+    }
 
     #[test]
     fn draws_have_the_moments_of_their_distributions() {

@@ -1,6 +1,7 @@
 //! How fast and how surely something in a network stats.
 
 use crate::median_of_sorted;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Normal quantile of a 95 % interval.
@@ -9,7 +10,7 @@ const Z_95: f64 = 1.959_963_984_540_054;
 const TOLERATED_LOSS: f64 = 0.02;
 
 /// Statistics of probes that were sent one after another.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct ProbeStats {
     /// Probes that were sent.
     pub sent: u32,
@@ -23,7 +24,7 @@ pub struct ProbeStats {
 }
 
 /// Times from a probe to its answer, in milliseconds.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct ResponseTimes {
     /// The mean.
     pub average_ms: f64,

@@ -1,12 +1,12 @@
 //! The bounds of the sequential test.
 
-use std::sync::{Arc, OnceLock};
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, StudentsT};
+use std::sync::{Arc, OnceLock};
 
 /// The most pairs that a comparison may take; one of [`LARGEST_PAIR_COUNTS`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct PairLimit(usize);
 
@@ -32,7 +32,7 @@ impl Default for PairLimit {
 }
 
 /// How much pairs of a metric differed by chance in earlier trials on the same PC.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct History {
     /// The mean sample variance of the pairs' differences of logarithms, over 3 or more trials.
     pub variance: f64,

@@ -1,11 +1,11 @@
 //! Pairs coming in one by one, and what is known after each.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::rule::{Bounds, Rule};
 
 /// What is known of one metric.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Decision {
     /// B is better than A.
@@ -26,7 +26,7 @@ impl Decision {
 }
 
 /// By how much B differs from A, as a share of A: 0.05 is 5 % more.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Interval {
     /// The lower end.
     pub low: f64,

@@ -1,5 +1,5 @@
 //! The sequential test as a whole: primary metrics, guards, its end and its verdict.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::guard::{GuardLimits, GuardSequence, GuardState};
@@ -7,7 +7,7 @@ use super::rule::{History, PairLimit, Rule};
 use super::sequence::{Decision, Sequences};
 
 /// The answer to whether B is different from A.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// Better in at least one primary metric, worse in none, and no guard stands in the way.

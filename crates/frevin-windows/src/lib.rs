@@ -11,6 +11,7 @@ mod com;
 mod devices;
 mod displays;
 mod echo;
+mod event_log;
 mod facts;
 mod features;
 mod files;
@@ -44,7 +45,7 @@ use frevin_pc::windows::presents::{RecordError, RecordedPresents, record};
 
 pub use echo::echo;
 pub use files::rename_for_good;
-pub use system::start_as_administrator;
+pub use system::{owns_its_window, start_as_administrator};
 
 /// The PC that this program runs on. `home` is Frevin's own folder: the lock lies in it, and what is
 /// set aside.

@@ -10,16 +10,19 @@ use windows::Win32::Foundation::{DEVPROPKEY, FILETIME, HANDLE};
 use windows::Win32::System::Diagnostics::ToolHelp::{
     CreateToolhelp32Snapshot, PROCESSENTRY32W, Process32FirstW, Process32NextW, TH32CS_SNAPPROCESS,
 };
+use windows::Win32::System::ProcessStatus::{GetProcessMemoryInfo, PROCESS_MEMORY_COUNTERS_EX};
 use windows::Win32::System::Threading::{
     GetProcessTimes, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION,
 };
 use windows::core::{BOOL, GUID, PWSTR};
 
+use super::event_log;
 use super::game_process::ProcessSeen;
 use super::library::function;
 use super::services;
 use super::system::Handle;
 use super::wide::{Wide, failed, text};
+use frevin_pc::ProgramUse;
 use frevin_pc::windows::os_error::OsError;
 use frevin_pc::windows::starts::{Process, StartsApi};
 
@@ -40,6 +43,18 @@ const SESSION_INFO_BYTES: usize = 216;
 /// `DEVPKEY_Device_LastArrivalDate`.
 const LAST_ARRIVAL: DEVPROPKEY =
     DEVPROPKEY { fmtid: GUID::from_u128(0x83da6326_97a6_4088_9453_a1923f573b29), pid: 102 };
+
+/// The memory that a process holds of its own ("PROCESS_MEMORY_COUNTERS_EX structure" in the Windows documentation).
+fn private_bytes(id: u32) -> Option<u64> {
+    // SAFETY: the right to ask about it is all that is asked for.
+    let process =
+        Handle(unsafe { OpenProcess(PROCESS_QUERY_LIMITED_INFORMATION, false, id) }.ok()?);
+    let mut counters = PROCESS_MEMORY_COUNTERS_EX::default();
+    let size = u32::try_from(size_of::<PROCESS_MEMORY_COUNTERS_EX>()).ok()?;
+    // SAFETY: the process is open, and the structure is as long as is said.
+    unsafe { GetProcessMemoryInfo(process.0, (&raw mut counters).cast(), size) }.ok()?;
+    u64::try_from(counters.PrivateUsage).ok()
+}
 
 /// When a process was made, and the processor time that it has had.
 fn times(id: u32) -> Option<(u64, Duration)> {
@@ -128,6 +143,22 @@ impl StartsApi for Starts {
         let process =
             |seen: ProcessSeen| Process { id: seen.id, file: seen.file, created: seen.created };
         Ok(with_parents()?.into_iter().map(process).collect())
+    }
+
+    fn process_use(&self, id: u32) -> Option<ProgramUse> {
+        let (_, processor_time) = times(id)?;
+        Some(ProgramUse {
+            processes: 1,
+            memory_mib: private_bytes(id)? / (1 << 20),
+            processor_s: processor_time.as_secs_f64(),
+        })
+    }
+
+    fn latest_start_event(&self) -> Option<String> {
+        event_log::latest(
+            "Microsoft-Windows-Diagnostics-Performance/Operational",
+            "*[System[(EventID=100)]]",
+        )
     }
 
     fn service_process(&self, name: &str) -> Result<Option<u32>, OsError> {

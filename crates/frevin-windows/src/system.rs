@@ -10,6 +10,7 @@ use windows::Win32::Security::{
     SE_PRIVILEGE_ENABLED, SE_SHUTDOWN_NAME, TOKEN_ADJUST_PRIVILEGES, TOKEN_ELEVATION,
     TOKEN_PRIVILEGES, TOKEN_QUERY, TOKEN_USER, TokenElevation, TokenUser,
 };
+use windows::Win32::System::Console::GetConsoleProcessList;
 use windows::Win32::System::Shutdown::{
     InitiateShutdownW, SHTDN_REASON_FLAG_PLANNED, SHTDN_REASON_MAJOR_APPLICATION, SHUTDOWN_RESTART,
 };
@@ -150,6 +151,13 @@ pub(crate) fn enable_privilege(name: PCWSTR) -> Result<bool, OsError> {
         .map_err(failed("AdjustTokenPrivileges"))?;
     // SAFETY: it reads what the call before left, which succeeds where it gave nothing too.
     Ok(unsafe { GetLastError() } != ERROR_NOT_ALL_ASSIGNED)
+}
+
+/// Whether this process is the only one in its console: Windows made it for this program, and closes it with it.
+pub fn owns_its_window() -> bool {
+    let mut processes = [0_u32; 2];
+    // SAFETY: there is room for as many numbers as the slice has.
+    unsafe { GetConsoleProcessList(&mut processes) == 1 }
 }
 
 /// Starts this program again with an administrator's rights, which Windows asks its user for.

@@ -1,21 +1,26 @@
 //! The command line: arguments in, an exit code out.
 
+use std::ffi::OsString;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
+use annotate_snippets::renderer::DecorStyle;
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use anstyle::{AnsiColor, Style};
 use clap::{CommandFactory as _, Parser, Subcommand};
-use miette::{
-    GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, ThemeStyles,
-};
 
+use crate::as_administrator;
 use crate::commands;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::logging;
 use crate::options::GlobalOptions;
 use crate::outcome::Outcome;
-use crate::view::{bad, dim, for_terminal, json_for_terminal, strong, warn};
+use crate::view::{
+    bad, dim, for_terminal, in_lines_beside, json_for_terminal, labelled, strong, warn,
+};
+use crate::welcome;
 
 /// Tweak a gaming PC, measure what came of it, and take back what made it worse.
 ///
@@ -34,16 +39,20 @@ struct Cli {
 enum Command {
     Demo(commands::demo::DemoArgs),
     Inspect(commands::inspect::InspectArgs),
+    SelfTest(commands::self_test::SelfTestArgs),
+    /// Show how it stands: what is in force, what waits, what is going on, and what to type next
+    Status,
     #[command(subcommand)]
     Tweak(commands::tweak::TweakCommand),
     #[command(subcommand)]
     Profile(commands::profile::ProfileCommand),
     Preview(commands::preview::PreviewArgs),
     Apply(commands::apply::ApplyArgs),
+    #[command(visible_alias = "undo")]
     Rollback(commands::rollback::RollbackArgs),
     Recover(commands::recover::RecoverArgs),
-    #[command(subcommand)]
-    Quarantine(commands::quarantine::QuarantineCommand),
+    #[command(subcommand, alias = "quarantine")]
+    Cleaned(commands::cleaned::CleanedCommand),
     #[command(subcommand)]
     Snapshot(commands::snapshot::SnapshotCommand),
     Drift(commands::drift::DriftArgs),
@@ -56,9 +65,11 @@ enum Command {
     Trial(commands::trial::TrialCommand),
     #[command(subcommand)]
     Sift(commands::sift::SiftCommand),
+    Tune(Box<commands::tune::TuneArgs>),
     #[command(subcommand)]
     Evidence(commands::evidence::EvidenceCommand),
     Report(commands::report::ReportArgs),
+    #[command(visible_alias = "history")]
     Log(commands::log::LogArgs),
     #[command(subcommand)]
     Ledger(commands::ledger::LedgerCommand),
@@ -71,7 +82,7 @@ enum Command {
     Device(commands::device::DeviceCommand),
     #[command(subcommand)]
     Rehearsal(commands::rehearsal::RehearsalCommand),
-    /// Explain an idea: snapshot, undo, verdict, sift, evidence, play, exit-codes
+    /// Explain an idea: snapshot, undo, verdict, sift, tune, evidence, play, exit-codes
     Help {
         /// Which one [default: list them]
         topic: Option<String>,
@@ -79,6 +90,12 @@ enum Command {
     /// Write manual pages, one for each command, into a folder
     #[command(hide = true)]
     Manual {
+        /// The folder, which is made
+        folder: PathBuf,
+    },
+    /// Write a JSON schema of what each command prints with --json into a folder
+    #[command(hide = true)]
+    Schemas {
         /// The folder, which is made
         folder: PathBuf,
     },
@@ -91,7 +108,20 @@ enum Command {
 
 /// Runs the program.
 pub fn main() -> ExitCode {
-    let cli = match Cli::try_parse() {
+    if !welcome::is_alone() {
+        return carry_out(std::env::args_os());
+    }
+    let run = |words: &[&str]| {
+        let _ = carry_out(std::iter::once("frevin").chain(words.iter().copied()));
+    };
+    // Where nothing can be told or asked, there is nobody.
+    let _ = welcome::welcome(std::io::stdin().lock(), std::io::stdout(), run);
+    ExitCode::SUCCESS
+}
+
+/// Carries out the words of a command line.
+fn carry_out(words: impl IntoIterator<Item = impl Into<OsString> + Clone>) -> ExitCode {
+    let cli = match Cli::try_parse_from(words) {
         Ok(cli) => cli,
         Err(error) => {
             let _ = error.print();
@@ -99,14 +129,23 @@ pub fn main() -> ExitCode {
         }
     };
     logging::start(cli.options.verbose);
-    let (json, quiet) = (cli.options.json, cli.options.quiet);
-    match run(cli) {
-        Ok(answer) => match show(&answer, json, quiet) {
+    let options = cli.options.clone();
+    let code = match run(cli) {
+        Ok(answer) => match show(&answer, options.json, options.quiet) {
             Ok(()) => ExitCode::from(u8::from(!answer.is_yes)),
             Err(failure) => fail(&failure, false),
         },
-        Err(failure) => fail(&failure, json),
+        Err(failure) => {
+            let code = fail(&failure, options.json);
+            let elsewhere = failure.takes_administrator.then(|| as_administrator::offer(&options));
+            elsewhere.flatten().unwrap_or(code)
+        }
+    };
+    if options.keep_window {
+        let _ = write!(std::io::stderr(), "Press Enter to close this window: ");
+        let _ = std::io::stdin().read_line(&mut String::new());
     }
+    code
 }
 
 /// Shows a result. A result that could not be shown whole is a failure, whatever was done.
@@ -132,7 +171,7 @@ fn show(answer: &Outcome, json: bool, quiet: bool) -> Result<(), Failure> {
 fn fail(failure: &Failure, json: bool) -> ExitCode {
     if json {
         // Where even that cannot be written, the exit code is what is left to tell it.
-        let _ = print_json(&failure.to_json());
+        let _ = serde_json::to_value(failure.told()).map(|told| print_json(&told));
     } else {
         print_failure(failure);
     }
@@ -140,6 +179,9 @@ fn fail(failure: &Failure, json: bool) -> ExitCode {
 }
 
 fn run(cli: Cli) -> Result<Outcome, Failure> {
+    if let Some(folder) = &cli.options.in_folder {
+        std::env::set_current_dir(folder)?;
+    }
     let context = Context::new(&cli.options)?;
     let is_of_trials = matches!(cli.command, Command::Trial(_) | Command::Completions { .. });
     if !cli.command.is_of_play_itself() {
@@ -199,13 +241,15 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
     match command {
         Command::Demo(args) => commands::demo::run(context, &args),
         Command::Inspect(args) => commands::inspect::run(context, &args),
+        Command::SelfTest(args) => commands::self_test::run(context, &args),
+        Command::Status => commands::status::run(context),
         Command::Tweak(command) => commands::tweak::run(context, &command),
         Command::Profile(command) => commands::profile::run(context, &command),
         Command::Preview(args) => commands::preview::run(context, &args),
         Command::Apply(args) => commands::apply::run(context, &args),
         Command::Rollback(args) => commands::rollback::run(context, &args),
         Command::Recover(args) => commands::recover::run(context, &args),
-        Command::Quarantine(command) => commands::quarantine::run(context, &command),
+        Command::Cleaned(command) => commands::cleaned::run(context, &command),
         Command::Snapshot(command) => commands::snapshot::run(context, &command),
         Command::Drift(args) => commands::drift::run(context, &args),
         Command::Scene(command) => commands::scene::run(context, &command),
@@ -213,6 +257,7 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::Compare(args) => commands::compare::run(context, &args),
         Command::Trial(command) => commands::trial::run(context, &command),
         Command::Sift(command) => commands::sift::run(context, &command),
+        Command::Tune(args) => commands::tune::run(context, &args),
         Command::Evidence(command) => commands::evidence::run(context, &command),
         Command::Report(args) => commands::report::run(context, &args),
         Command::Log(args) => commands::log::run(context, &args),
@@ -224,6 +269,10 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
         Command::Rehearsal(command) => commands::rehearsal::run(context, &command),
         Command::Help { topic } => commands::help::run(topic.as_deref()),
         Command::Manual { folder } => manual(&folder),
+        Command::Schemas { folder } => {
+            let schemas = crate::schemas::write(&folder)?;
+            Ok(written_into(&folder, schemas))
+        }
         Command::Completions { shell } => Ok(completions(shell)),
     }
 }
@@ -231,15 +280,20 @@ fn answer(context: &Context, command: Command) -> Result<Outcome, Failure> {
 fn manual(folder: &Path) -> Result<Outcome, Failure> {
     fs_err::create_dir_all(folder)?;
     clap_mangen::generate_to(Cli::command(), folder)?;
+    Ok(written_into(folder, fs_err::read_dir(folder)?.count()))
+}
+
+fn written_into(folder: &Path, files: usize) -> Outcome {
     let mut page = crate::view::Page::default();
-    page.line(format_args!("Written into {}", folder.display()));
-    Ok(Outcome {
-        json: Ok(serde_json::json!({ "folder": folder })),
+    let files_written = crate::view::count(files, "file");
+    page.line(format_args!("{files_written} written into {}", folder.display()));
+    Outcome {
+        json: Ok(serde_json::json!({ "folder": folder, "files": files })),
         page,
         aside: crate::view::Page::default(),
         is_yes: true,
         is_receipt: true,
-    })
+    }
 }
 
 fn completions(shell: clap_complete::Shell) -> Outcome {
@@ -268,53 +322,180 @@ fn print_json(value: &serde_json::Value) -> std::io::Result<()> {
 }
 
 fn print_failure(failure: &Failure) {
-    let mut text = format!("{} {}\n", bad(strong("error:")), failure.message);
+    let mut text = String::new();
+    let mut line = |line: String| {
+        text.push_str(&line);
+        text.push('\n');
+    };
+    line(labelled("error:", &bad(strong("error:")), 0, &failure.message));
     for detail in &failure.details {
-        text.push_str(&format!("  {detail}\n"));
+        line(labelled("", "", 2, detail));
     }
     for (number, cause) in failure.causes.iter().enumerate() {
-        text.push_str(&format!("  {} {cause}\n", dim(format_args!("cause {}:", number + 1))));
+        let label = format!("cause {}:", number + 1);
+        line(labelled(&label, &dim(&label), 2, cause));
     }
     if let Some(document) = &failure.document {
         text.push('\n');
         text.push_str(&draw_problems(document));
     }
     for hint in &failure.hints {
-        text.push_str(&format!("{} {hint}\n", dim("help:")));
+        text.push_str(&labelled("help:", &dim("help:"), 0, hint));
+        text.push('\n');
     }
     let _ = anstream::stderr().lock().write_all(for_terminal(&text).as_bytes());
 }
 
 /// The problems of a document with its source shown.
 fn draw_problems(document: &frevin_core::document::BadDocument) -> String {
-    // anstream takes the colours out again where they are not wanted.
-    let handler = GraphicalReportHandler::new_themed(theme())
-        .with_links(false)
-        .with_width(crate::view::Page::width());
+    // Few colours, with the meaning that they have everywhere: red is wrong, yellow is where to look besides.
+    // anstream takes them out again where they are not wanted.
+    let dim = Style::new().dimmed();
+    let renderer = Renderer::plain()
+        .error(AnsiColor::Red.on_default())
+        .context(AnsiColor::Yellow.on_default())
+        .help(dim)
+        .line_num(dim)
+        .decor_style(DecorStyle::Unicode)
+        .term_width(crate::view::Page::width());
     let mut text = String::new();
     for problem in &document.problems {
-        let mut diagnostic = MietteDiagnostic::new(&problem.message);
-        diagnostic.help.clone_from(&problem.advice);
-        if let Some(span) = &problem.span {
-            diagnostic = diagnostic.with_label(LabeledSpan::underline(span.clone()));
+        let spans = problem.span.clone().map(|span| AnnotationKind::Primary.span(span));
+        let related = problem.related.clone();
+        let related = related.map(|(span, what)| AnnotationKind::Context.span(span).label(what));
+        let snippet = Snippet::source(&document.text).path(&document.name);
+        let message = in_lines_beside(&problem.message, "error: ".len());
+        let advice = problem.advice.as_ref();
+        let advice = advice.map(|advice| in_lines_beside(advice, "       help: ".len()));
+        let mut report = Group::with_title(Level::ERROR.primary_title(&message));
+        if spans.is_some() || related.is_some() {
+            report = report.element(snippet.annotations(spans.into_iter().chain(related)));
         }
-        if let Some((span, what)) = &problem.related {
-            diagnostic = diagnostic.and_label(LabeledSpan::at(span.clone(), *what));
-        }
-        let source = NamedSource::new(&document.name, document.text.clone());
-        let report = miette::Report::new(diagnostic).with_source_code(source);
-        let _ = handler.render_report(&mut text, report.as_ref());
-        text.push('\n');
+        report = report.elements(advice.as_ref().map(|advice| Level::HELP.message(advice)));
+        text.push_str(&renderer.render(&[report]));
+        text.push_str("\n\n");
     }
     text
 }
 
-/// Few colours, with the meaning that they have everywhere: red is wrong, yellow is where to look.
-fn theme() -> GraphicalTheme {
-    let mut theme = GraphicalTheme::unicode();
-    theme.styles = ThemeStyles::ansi();
-    theme.styles.highlights = vec![theme.styles.warning];
-    theme.styles.help = theme.styles.linum;
-    theme.styles.link = ThemeStyles::none().link;
-    theme
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::schemas::Schemas;
+
+    /// The words of every command that does something.
+    fn commands(of: &clap::Command, words: &str, all: &mut Vec<String>) {
+        let own = ["completions", "manual", "schemas"];
+        for command in of.get_subcommands().filter(|command| !own.contains(&command.get_name())) {
+            let words = format!("{words} {}", command.get_name()).trim().to_owned();
+            if !command.is_subcommand_required_set() && !command.is_hide_set() {
+                all.push(words.clone());
+            }
+            commands(command, &words, all);
+        }
+    }
+
+    #[test]
+    fn what_every_command_prints_is_described() {
+        let schemas = Schemas::all();
+        let mut all = Vec::new();
+        commands(&Cli::command(), "", &mut all);
+        let described: Vec<&str> = schemas.commands().collect();
+        let missing: Vec<&String> =
+            all.iter().filter(|words| !described.contains(&words.as_str())).collect();
+        assert!(missing.is_empty(), "{missing:?}");
+        let unknown: Vec<&&str> = described
+            .iter()
+            .filter(|words| !all.iter().any(|known| known == *words) && **words != "rehearsal game")
+            .collect();
+        assert!(unknown.is_empty(), "{unknown:?}");
+    }
+
+    #[test]
+    fn the_schemas_in_docs_are_those_of_this_program() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/output");
+        let documents = Schemas::all().documents();
+        let files = fs_err::read_dir(&folder).unwrap().count();
+        assert_eq!(files, documents.len(), "frevin schemas docs/schema/output writes them");
+        for (file, document) in documents {
+            let kept = fs_err::read_to_string(folder.join(&file)).unwrap();
+            let kept: serde_json::Value = serde_json::from_str(&kept).unwrap();
+            assert_eq!(kept, document, "{file}: frevin schemas docs/schema/output writes it anew");
+        }
+    }
+
+    /// The commands that a page names, as `frevin …` in its text or behind a prompt in a block.
+    fn commands_of(page: &str) -> Vec<String> {
+        let in_text = page.split('`').skip(1).step_by(2).filter(|text| text.starts_with("frevin "));
+        let in_blocks = page.lines().filter_map(|line| line.strip_prefix("$ "));
+        in_text
+            .chain(in_blocks)
+            .map(|line| line.split(" # ").next().unwrap_or_default().to_owned())
+            .collect()
+    }
+
+    /// The words of a command line.
+    fn words(line: &str) -> Vec<String> {
+        let mut words = vec![String::new()];
+        let mut quote = None;
+        for c in line.trim().chars() {
+            match (c, quote) {
+                ('"' | '\'', None) => quote = Some(c),
+                (c, Some(open)) if c == open => quote = None,
+                (' ', None) => words.push(String::new()),
+                (c, _) => words.last_mut().unwrap().push(c),
+            }
+        }
+        words
+    }
+
+    /// A word with something in the place of a name that stands for what its reader puts there.
+    fn filled(word: &str) -> String {
+        let word = word.replace(['…', '[', ']'], "");
+        let is_name = |part: &str| {
+            part.len() > 1
+                && part.starts_with(|c: char| c.is_ascii_uppercase())
+                && part.chars().all(|c| c.is_ascii_uppercase() || c == '-')
+        };
+        let fill = |part: &str| match part {
+            "CHANGE" | "SNAPSHOT" | "TRIAL" | "RUN" | "VISIT" => "1".to_owned(),
+            part if is_name(part) => "x".to_owned(),
+            part => part.to_owned(),
+        };
+        let parts = word.split('/').map(fill);
+        parts.collect::<Vec<_>>().join("/")
+    }
+
+    #[test]
+    fn every_command_that_a_page_names_is_understood() {
+        let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs");
+        let mut pages = vec![docs.join("../README.md")];
+        for folder in [docs.clone(), docs.join("guide")] {
+            let entries = fs_err::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+            pages.extend(entries.filter(|path| path.extension().is_some_and(|end| end == "md")));
+        }
+        let mut checked = 0;
+        for page in pages {
+            for line in commands_of(&fs_err::read_to_string(&page).unwrap()) {
+                // A name in capitals stands for what its reader puts there; of what is cut short, the command alone.
+                let words: Vec<String> = words(&line)
+                    .iter()
+                    .map(|word| filled(word))
+                    .filter(|word| !word.is_empty())
+                    .collect();
+                let understood = Cli::try_parse_from(&words);
+                use clap::error::ErrorKind::{
+                    ArgumentConflict, InvalidSubcommand, UnknownArgument,
+                };
+                match understood.map_err(|error| error.kind()) {
+                    // What is cut short, or stands for what its reader puts there, has no value that is understood.
+                    Err(kind @ (ArgumentConflict | InvalidSubcommand | UnknownArgument)) => {
+                        panic!("{}: `{line}`: {kind}", page.display());
+                    }
+                    Ok(_) | Err(_) => checked += 1,
+                }
+            }
+        }
+        assert!(checked > 150, "{checked}");
+    }
 }

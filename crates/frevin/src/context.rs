@@ -45,6 +45,18 @@ struct Configuration {
     /// Games that something is held for whenever they run.
     #[serde(default, skip_serializing_if = "Games::is_empty")]
     games: Games,
+    /// What the last self-test of each PC came to.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    self_tests: BTreeMap<PcId, SelfTested>,
+}
+
+/// What a self-test came to.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SelfTested {
+    /// The build of Windows that it was made on.
+    build: u32,
+    has_passed: bool,
 }
 
 /// The table of the configuration that holds what the owner tells of a PC.
@@ -79,19 +91,29 @@ pub(crate) struct Context {
 impl Context {
     /// Resolves the options that every command takes against the environment.
     pub(crate) fn new(options: &GlobalOptions) -> Result<Self, Failure> {
-        let home = match &options.home {
-            Some(home) => home.clone(),
-            None => directories::ProjectDirs::from("", "", "frevin")
-                .map(|folders| folders.data_local_dir().to_owned())
-                .ok_or_else(|| {
-                    Failure::new(Kind::Usage, "this user has no home folder for Frevin's data")
-                        .hint("name one with --home FOLDER or FREVIN_HOME")
-                })?,
-        };
+        // Read here and not by the parser of arguments, which would then show them as required in its messages.
+        let said_outside = |name: &str| std::env::var_os(name).filter(|said| !said.is_empty());
+        let home =
+            match options.home.clone().or_else(|| said_outside("FREVIN_HOME").map(Into::into)) {
+                Some(home) => home,
+                None => directories::ProjectDirs::from("", "", "frevin")
+                    .map(|folders| folders.data_local_dir().to_owned())
+                    .ok_or_else(|| {
+                        Failure::new(Kind::Usage, "this user has no home folder for Frevin's data")
+                            .hint("name one with --home FOLDER or FREVIN_HOME")
+                    })?,
+            };
         own_home::check(&home)?;
         Ok(Self {
             home,
-            pc: options.pc.clone(),
+            pc: match (&options.pc, said_outside("FREVIN_PC")) {
+                (Some(pc), _) => Some(pc.clone()),
+                (None, Some(pc)) => Some(pc.into_string().map_err(|pc| {
+                    let message = format!("FREVIN_PC is no text: {}", pc.display());
+                    Failure::new(Kind::Usage, message)
+                })?),
+                (None, None) => None,
+            },
             clock: Clock::from_environment()?,
             json: options.json,
             quiet: options.quiet,
@@ -356,6 +378,26 @@ impl Context {
         self.configure(&Configuration { games: games.clone(), ..self.configuration()? })
     }
 
+    /// Keeps what a self-test came to.
+    pub(crate) fn configure_self_test(
+        &self,
+        pc: &dyn Pc,
+        build: u32,
+        has_passed: bool,
+    ) -> Result<(), Failure> {
+        let mut configuration = self.configuration()?;
+        let tested = SelfTested { build, has_passed };
+        configuration.self_tests.insert(pc.identity().id.clone(), tested);
+        self.configure(&configuration)
+    }
+
+    /// Whether anything is kept of a self-test of this build of Windows on a PC.
+    pub(crate) fn has_self_test(&self, pc: &dyn Pc, build: u32) -> Result<bool, Failure> {
+        let configuration = self.configuration()?;
+        let kept = configuration.self_tests.get(&pc.identity().id);
+        Ok(kept.is_some_and(|tested| tested.build == build))
+    }
+
     /// When the configuration was written last.
     pub(crate) fn configuration_changed_at(&self) -> Option<std::time::SystemTime> {
         std::fs::metadata(self.home.join(CONFIGURATION)).ok()?.modified().ok()
@@ -406,7 +448,7 @@ impl Context {
             return Ok(());
         }
         if !self.can_ask() {
-            return Err(Failure::new(Kind::Usage, "nothing was changed: this needs your word")
+            return Err(Failure::new(Kind::Usage, "nothing was changed: this has to be confirmed")
                 .hint("say --yes, or run it in a terminal to be asked"));
         }
         shown.print()?;

@@ -10,11 +10,11 @@ use frevin_core::tweak::CatalogueError;
 use frevin_ledger::LedgerError;
 use frevin_pc::rehearsal::TemplateError;
 use frevin_pc::{LockError, PcError};
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::{Value, json};
 
 /// Kinds of failure, each with an exit code of its own.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Kind {
     /// The command was not understood, or needs a word from its user.
@@ -74,6 +74,8 @@ pub(crate) struct Failure {
     pub(crate) causes: Vec<String>,
     /// The document that is at fault.
     pub(crate) document: Option<Box<BadDocument>>,
+    /// Whether an administrator could do it.
+    pub(crate) takes_administrator: bool,
 }
 
 impl Failure {
@@ -85,7 +87,14 @@ impl Failure {
             hints: Vec::new(),
             causes: Vec::new(),
             document: None,
+            takes_administrator: false,
         }
+    }
+
+    /// The same, of what an administrator could do.
+    #[must_use]
+    pub(crate) fn taking_administrator(self) -> Self {
+        Self { takes_administrator: true, ..self }
     }
 
     #[must_use]
@@ -121,33 +130,66 @@ impl Failure {
     }
 
     /// The failure as `--json` shows it.
-    pub(crate) fn to_json(&self) -> Value {
-        let problems: Vec<Value> =
-            self.document.iter().flat_map(|document| problems_of(document)).collect();
-        json!({
-            "error": {
-                "kind": self.kind,
-                "exit_code": self.kind.exit_code(),
-                "message": self.message,
-                "details": self.details,
-                "causes": self.causes,
-                "hints": self.hints,
-                "problems": problems,
-            }
-        })
+    pub(crate) fn told(&self) -> FailureTold {
+        FailureTold {
+            error: ErrorTold {
+                kind: self.kind,
+                exit_code: self.kind.exit_code(),
+                message: self.message.clone(),
+                details: self.details.clone(),
+                causes: self.causes.clone(),
+                hints: self.hints.clone(),
+                problems: self.document.iter().flat_map(|document| problems_of(document)).collect(),
+            },
+        }
     }
 }
 
-fn problems_of(document: &BadDocument) -> Vec<Value> {
+/// A failure as `--json` shows it.
+#[derive(Debug, JsonSchema, Serialize)]
+pub(crate) struct FailureTold {
+    error: ErrorTold,
+}
+
+#[derive(Debug, JsonSchema, Serialize)]
+struct ErrorTold {
+    kind: Kind,
+    /// The exit code that goes with the kind.
+    exit_code: u8,
+    /// What happened, in a sentence.
+    message: String,
+    /// More of what happened.
+    details: Vec<String>,
+    /// What caused it, from the nearest cause to the first one.
+    causes: Vec<String>,
+    /// What to do next.
+    hints: Vec<String>,
+    /// What is wrong with the document that is at fault.
+    problems: Vec<ProblemTold>,
+}
+
+#[derive(Debug, JsonSchema, Serialize)]
+struct ProblemTold {
+    file: String,
+    /// The line, from 1, where the problem has a place.
+    line: Option<usize>,
+    /// The character in that line, from 1.
+    column: Option<usize>,
+    message: String,
+    /// What to do about it.
+    advice: Option<String>,
+}
+
+fn problems_of(document: &BadDocument) -> Vec<ProblemTold> {
     let shown = |problem: &Problem| {
         let place = problem.span.as_ref().map(|span| place_of(&document.text, span.start));
-        json!({
-            "file": document.name,
-            "line": place.map(|place| place.line),
-            "column": place.map(|place| place.column),
-            "message": problem.message,
-            "advice": problem.advice,
-        })
+        ProblemTold {
+            file: document.name.clone(),
+            line: place.map(|place| place.line),
+            column: place.map(|place| place.column),
+            message: problem.message.clone(),
+            advice: problem.advice.clone(),
+        }
     };
     document.problems.iter().map(shown).collect()
 }

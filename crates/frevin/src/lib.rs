@@ -5,6 +5,7 @@
 //! source of frames. `view` turns what they return into text; JSON is made of the same data.
 #![forbid(unsafe_code)]
 
+mod as_administrator;
 mod cli;
 mod clock;
 mod commands;
@@ -17,7 +18,15 @@ mod options;
 mod outcome;
 mod own_home;
 mod own_tweaks;
+mod schemas;
 mod strangers_file;
 mod view;
+mod welcome;
 
 pub use cli::main;
+
+/// Reads bytes as a stranger's file of evidence: for fuzzing, which finds what no file should do.
+#[cfg(fuzzing)]
+pub fn read_evidence_bytes(bytes: &[u8]) {
+    drop(operations::evidence_file::of_bytes("bytes", bytes.to_vec()));
+}

@@ -5,20 +5,14 @@ use std::path::PathBuf;
 use clap::Args;
 
 /// Options that every command takes.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(next_help_heading = "Everywhere")]
 pub(crate) struct GlobalOptions {
-    /// The PC that is meant: the folder of a rehearsal PC, or `live`
-    #[arg(
-        long,
-        global = true,
-        env = "FREVIN_PC",
-        value_name = "live|FOLDER",
-        hide_env_values = true
-    )]
+    /// The PC that is meant: the folder of a rehearsal PC, or `live` [or FREVIN_PC]
+    #[arg(long, global = true, value_name = "live|FOLDER")]
     pub(crate) pc: Option<String>,
-    /// Where Frevin keeps its ledger and undo files
-    #[arg(long, global = true, env = "FREVIN_HOME", value_name = "FOLDER", hide_env_values = true)]
+    /// Where Frevin keeps its ledger and undo files [or FREVIN_HOME]
+    #[arg(long, global = true, value_name = "FOLDER")]
     pub(crate) home: Option<PathBuf>,
     /// Print JSON
     #[arg(long, global = true)]
@@ -41,4 +35,10 @@ pub(crate) struct GlobalOptions {
         hide_default_value = true
     )]
     pub(crate) wait: u32,
+    /// Work in this folder, and not in the one that it was started in: for what Windows starts elsewhere
+    #[arg(long, global = true, hide = true, value_name = "FOLDER")]
+    pub(crate) in_folder: Option<PathBuf>,
+    /// Wait at the end, so that what was printed can be read before the window closes
+    #[arg(long, global = true, hide = true)]
+    pub(crate) keep_window: bool,
 }

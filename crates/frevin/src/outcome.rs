@@ -1,12 +1,13 @@
 //! Outcomes: a command's result as data, with its text beside it.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
 use crate::view::Page;
 
 /// Plain data that can be shown.
-pub(crate) trait View: Serialize {
+pub(crate) trait View: Serialize + JsonSchema {
     /// Writes it for a person.
     fn show(&self, page: &mut Page);
 

@@ -63,21 +63,20 @@ fn a_visit_is_recorded_with_its_warm_up_marked() {
       The processor limits the frames: the thread that makes them is busy 95 % of the time.
 
     Longest frames over time
-      ▂▃▂▂▃▃▂▃▂▃▄▃▂▅▃▂▃▂▃█▃▃▂▂▂▂▂▂▃▃▂▂▇▇▃▃▄▃▂▃▃▂▃▂▂▃▃▂▃▃▃▂▂▃▂▃▂▃▇▃▂▃▂▃▃▃▃▂▂▃▃▃█▃▃▂▃▃▃▃
+      ▂▃▂▂▃▃▂▃▂▃▄▃▂▅▃▂▃▂▃█▃▃▂▂▂▂▂▂▃▂▃▂▇▂▇▃▄▃▂▃▃▂▃▂▂▃▃▂▃▃▃▂▂▃▂▃▂▂▃▇▂▃▂▂▃▂▃▂▂▂▃▃█▂▃▃▂▃▃▃
       0 to 60 s, highest 68 ms
 
     Frames by length
-      9.6 to 10.2 ms      ██ 38
-      10.2 to 10.8 ms     ███████████ 405
-      10.8 to 11.4 ms     ██████████████████████████████████████ 1376
-      11.4 to 12.0 ms     ██████████████████████████████████████████████████ 1845
-      12.0 to 12.6 ms     ████████████████████████████ 1001
-      12.6 to 13.2 ms     █████████ 298
-      13.2 to 13.8 ms     ██ 57
-      13.8 to 14.4 ms     █ 12
-      14.4 to 15.0 ms     █ 11
-      15.0 to 15.6 ms     █ 3
-      15.6 ms and longer  ██ 51
+      9.6 to 10.1 ms      █ 32
+      10.1 to 10.8 ms     ██████████ 377
+      10.8 to 11.4 ms     ████████████████████████████████████ 1481
+      11.4 to 12.1 ms     ██████████████████████████████████████████████████ 2059
+      12.1 to 12.9 ms     ██████████████████████ 902
+      12.9 to 13.7 ms     ████ 160
+      13.7 to 14.5 ms     █ 23
+      14.5 to 15.4 ms     █ 10
+      15.4 to 15.7 ms     █ 4
+      15.7 ms and longer  ██ 49
     ");
     assert_snapshot!(place.run(&["scene", "list"]).ok().out, @"
     scene                            game                graphics  resolution  route
@@ -134,7 +133,7 @@ fn a_change_that_helps_is_found_better_and_one_that_hurts_worse() {
     }
     assert_snapshot!(place.run(&["compare", "before", "quiet"]).ok().out, @"
     Is `quiet` better than `before` in canyon-run?
-    BETTER. 6 pairs of visits
+    Better. 6 pairs of visits
 
                       A     B  difference      95 % interval  found
       average FPS  85.2  89.3      +5.2 %   +3.9 % to +6.4 %  better after 4 pairs
@@ -157,9 +156,13 @@ fn a_change_that_helps_is_found_better_and_one_that_hurts_worse() {
       free on all drives         758 GiB  758 GiB
       refresh rate of Lumet 22S    60 Hz    60 Hz
       refresh rate of Lumet 27Q    60 Hz    60 Hz
+
+    Next
+      see what is in force now  frevin status
+      add it to a profile       frevin profile add NAME --tweak AREA/NAME
     ");
     let worse = place.run(&["compare", "before", "cached"]).fails(1);
-    assert!(worse.out.contains("WORSE."), "{}", worse.out);
+    assert!(worse.out.contains("Worse."), "{}", worse.out);
     let json = place.json(&["compare", "before", "quiet"]);
     assert_eq!(json["verdict"], "better");
     let after = (&json["pairs"], &json["pairs_after_verdict"]);
@@ -176,7 +179,7 @@ fn a_comparison_says_what_weakens_it() {
     }
     assert_snapshot!(place.run(&["compare", "a", "b"]).ok().out, @"
     Is `b` better than `a` in canyon-run?
-    UNDECIDED. 2 pairs of visits; the first look is at 4, the last at 12
+    Undecided. 2 pairs of visits; the first look is at 4, the last at 12
 
                       A     B     difference  95 % interval  found
       average FPS  84.1  85.4  too few pairs  too few pairs  undecided
@@ -202,7 +205,7 @@ fn a_comparison_says_what_weakens_it() {
       The visits were not made in turns: a PC that slowly warms up or fills up would look like a
       difference. Record A and B alternately.
     caution:
-      Visits without a partner, and left out: 1.
+      Visits of one state with none of the other beside them, and left out: 1.
     caution:
       Runs that were the first after a restart, and count all the same: 1. They are slower than what
       follows.
@@ -210,6 +213,10 @@ fn a_comparison_says_what_weakens_it() {
       4 visits have fewer than three runs: one odd run weighs more there.
     caution:
       Both names stand for the same state of the PC: by Frevin's settings there is nothing to compare.
+
+    Next
+      another visit of each, in turns  frevin run record --scene canyon-run --state a
+      and with the other state         frevin run record --scene canyon-run --state b
     ");
     place.run(&["compare", "a", "c"]).fails(3);
 }

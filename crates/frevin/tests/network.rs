@@ -9,7 +9,7 @@ use std::thread;
 use std::time::Duration;
 
 use common::Place;
-use hickory_proto::op::{Message, ResponseCode};
+use simple_dns::{Packet, RCODE};
 
 /// A name server that answers late, loses every so-many-th question, and may refuse the others.
 fn name_server(delay_ms: u64, loses_every: usize, refuses: bool) -> SocketAddr {
@@ -19,21 +19,21 @@ fn name_server(delay_ms: u64, loses_every: usize, refuses: bool) -> SocketAddr {
         let mut buffer = [0; 512];
         for number in 1.. {
             let Ok((length, from)) = socket.recv_from(&mut buffer) else { return };
-            let question = Message::from_vec(&buffer[..length]).unwrap();
+            let question = Packet::parse(&buffer[..length]).unwrap();
             if number % loses_every == 0 {
                 continue;
             }
             thread::sleep(Duration::from_millis(delay_ms));
-            let mut answer = Message::response(question.metadata.id, question.metadata.op_code);
-            answer.queries = question.queries;
+            let mut answer = Packet::new_reply(question.id());
+            answer.questions = question.questions;
             if refuses {
-                answer.metadata.response_code = ResponseCode::Refused;
+                *answer.rcode_mut() = RCODE::Refused;
             }
             // What belongs to nobody's question must not count.
-            let mut other = answer.clone();
-            other.metadata.id = other.metadata.id.wrapping_add(1);
-            socket.send_to(&other.to_vec().unwrap(), from).unwrap();
-            socket.send_to(&answer.to_vec().unwrap(), from).unwrap();
+            let ours = answer.build_bytes_vec().unwrap();
+            answer.set_id(answer.id().wrapping_add(1));
+            socket.send_to(&answer.build_bytes_vec().unwrap(), from).unwrap();
+            socket.send_to(&ours, from).unwrap();
         }
     });
     address

@@ -73,7 +73,8 @@ fn statuses_of_a_newer_frevin_are_shown_as_what_they_are() {
     place.run(&["apply", "evening", "--yes"]).ok();
     let connection = rusqlite::Connection::open(settle_ledger(&place)).unwrap();
     // As it was before ledgers were sealed, so that it is sealed with what it holds.
-    let older = "ALTER TABLE visit DROP COLUMN play; DROP TABLE play_event;
+    let older =
+        "DROP TABLE deleted_profile; ALTER TABLE visit DROP COLUMN play; DROP TABLE play_event;
         ALTER TABLE change DROP COLUMN play; DROP TABLE play;
         DROP INDEX change_by_trial; DROP INDEX visit_by_trial;
         DROP INDEX change_by_sift; DROP INDEX visit_by_sift;

@@ -318,3 +318,106 @@ fn a_tweaks_page_tells_what_was_measured_of_it() {
     assert_eq!((&measured["visits_with"], &measured["visits_without"]), (&1.into(), &1.into()));
     assert_eq!(measured["comparisons"][0]["verdict"], "undecided");
 }
+
+#[test]
+fn tweaks_are_added_and_removed_by_command_and_all_else_of_a_profile_stays() {
+    let place = Place::with_evening();
+    place.write("top.toml", TOP.replace("# ", "").replace("note =", "# Why:\nnote ="));
+    place.run(&["profile", "save", "top.toml"]).ok();
+    let add = ["profile", "add", "top", "--tweak", "input/key-shortcuts", "--tweak"];
+    let plan = ["power/active-plan", "--set", "power/active-plan:plan=high-performance"];
+    let saved = place.json(&[&add[..], &plan, &["--note", "to try"]].concat());
+    assert_eq!(saved["revision"]["number"], 2, "{saved}");
+    assert_eq!(saved["revision"]["message"], "added input/key-shortcuts, power/active-plan");
+    let text = place.run(&["profile", "show", "top"]).ok().out;
+    assert!(text.contains("# Why:"), "{text}");
+    assert_snapshot!(&text[text.find("[[tweaks]]\nuse = \"input").unwrap()..], @r#"
+    [[tweaks]]
+    use = "input/key-shortcuts"
+    note = "to try"
+
+    [[tweaks]]
+    use = "power/active-plan"
+    with = { plan = "high-performance" }
+    note = "to try"
+    "#);
+    let again = place.run(&["profile", "add", "top", "--tweak", "input/key-shortcuts"]).fails(4);
+    assert!(again.err.contains("top@2 has `input/key-shortcuts`"), "{}", again.err);
+    // One of its own, and one of the profile that it builds on.
+    let remove = ["profile", "remove", "top", "--tweak", "looks/menu-delay", "--tweak"];
+    place.run(&[&remove[..], &["services/prefetch"]].concat()).ok();
+    let text = place.run(&["profile", "show", "top"]).ok().out;
+    let without = r#"without = ["recording/background", "looks/menu-delay", "services/prefetch"]"#;
+    assert!(text.contains(without) && !text.contains("delay_ms"), "{text}");
+    let none = place.run(&["profile", "remove", "top", "--tweak", "services/prefetch"]).fails(3);
+    assert!(none.err.contains("top@3 has no `services/prefetch`"), "{}", none.err);
+}
+
+#[test]
+fn a_deleted_profile_is_meant_no_more_and_what_was_applied_stays_known() {
+    let place = Place::with_evening();
+    place.run(&["apply", "evening", "--yes"]).ok();
+    place.run(&["play", "games", "add", "riders.exe", "--profile", "evening"]).ok();
+    let held = place.run(&["profile", "delete", "evening"]).fails(5);
+    assert!(held.err.contains("is held whenever riders runs"), "{}", held.err);
+    place.run(&["play", "games", "remove", "riders"]).ok();
+    place.run(&["profile", "delete", "evening"]).ok();
+    assert!(!place.run(&["profile", "list"]).ok().out.contains("evening"));
+    place.run(&["profile", "delete", "evening"]).fails(3);
+    place.run(&["preview", "evening"]).fails(3);
+    assert_eq!(
+        place.run(&["profile", "show", "evening@1"]).ok().out.trim(),
+        common::EVENING.trim()
+    );
+    // Saved again, it goes on with its numbers, and is there again also where nothing is new.
+    place.run(&["profile", "save", "evening.toml"]).ok();
+    place.run(&["profile", "delete", "evening"]).ok();
+    place.run(&["profile", "remove", "evening", "--tweak", "looks/menu-delay"]).fails(3);
+    place.write("evening.toml", common::EVENING.replace("Smooth frames", "Smoother frames"));
+    let saved = place.json(&["profile", "save", "evening.toml"]);
+    assert_eq!(saved["revision"]["number"], 2, "{saved}");
+}
+
+#[test]
+fn what_comes_with_frevin_is_previewed_applied_and_tried_by_its_name() {
+    let place = Place::new();
+    let preview = place.run(&["preview", "careful"]).ok();
+    assert!(preview.out.contains("careful (comes with Frevin)"), "{}", preview.out);
+    assert!(!place.run(&["profile", "list"]).ok().out.contains("careful"));
+    let applied = place.json(&["apply", "careful", "--yes"]);
+    assert_eq!(applied["title"], "careful@1", "{applied}");
+    // What was applied is kept as it was, and stays Frevin's.
+    let kept = place.json(&["profile", "log", "careful"]);
+    assert!(kept["revisions"][0]["message"].as_str().unwrap().starts_with("as it comes with"));
+    for deed in [&["add"][..], &["remove"], &["delete"]] {
+        let tweak: &[&str] =
+            if deed == ["delete"] { &[] } else { &["--tweak", "looks/menu-delay"] };
+        let said = place.run(&[&["profile"], deed, &["careful"], tweak].concat()).fails(5);
+        assert!(said.err.contains("profile new mine --from careful"), "{}", said.err);
+    }
+    // An owner's own profile of that name is the one meant.
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    place.write("careful.toml", common::EVENING.replace("\"evening\"", "\"careful\""));
+    place.run(&["profile", "save", "careful.toml"]).ok();
+    let applied = place.json(&["apply", "careful", "--yes"]);
+    assert_eq!(applied["title"], "careful@2", "{applied}");
+}
+
+#[test]
+fn several_tweaks_are_one_change() {
+    let place = Place::new();
+    let two = ["--tweak", "looks/menu-delay", "--tweak", "power/active-plan"];
+    let of = |more: &[&str]| place.run(&[&["apply", "--yes"], &two[..], more].concat());
+    let unclear = of(&["--set", "delay_ms=9"]).fails(2);
+    assert!(unclear.err.contains("--set looks/menu-delay:delay_ms=9"), "{}", unclear.err);
+    let unnamed = of(&["--set", "looks/transparency:on=true"]).fails(2);
+    assert!(unnamed.err.contains("not named with --tweak"), "{}", unnamed.err);
+    let unknown = of(&["--set", "looks/menu-delay:rate=1"]).fails(4);
+    assert!(unknown.err.contains("has no parameter `rate`: it has delay_ms"), "{}", unknown.err);
+    let twice = of(&["--tweak", "looks/menu-delay"]).fails(2);
+    assert!(twice.err.contains("is named twice"), "{}", twice.err);
+    of(&["--set", "looks/menu-delay:delay_ms=9"]).ok();
+    let status = place.json(&["status"]);
+    assert_eq!(status["in_force"][0]["title"], "looks/menu-delay, power/active-plan", "{status}");
+    assert_eq!(status["in_force"][0]["settings"], 2);
+}

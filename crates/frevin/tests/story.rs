@@ -10,32 +10,32 @@ use insta::assert_snapshot;
 fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
     let place = Place::with_evening();
     let at_first = place.pc_files();
-    assert_snapshot!(place.run(&["preview", "evening"]).ok().out, @r"
+    assert_snapshot!(place.run(&["preview", "evening"]).ok().out, @"
     What evening@1 would change on this PC
 
     power/active-plan  Choose the power plan  sound, trade-off
-      setting              now       after             takes effect
-      power plan in force  balanced  high performance  now
+      setting                               now        after             takes effect
+      power plan in force                   balanced   high performance  now
 
     recording/background  Switch background recording off  sound, trade-off
-      setting                             now     after    takes effect
-      key HKLM\…\GameDVR (needed for it)  absent  present  now
-      GameDVR › HistoricalCaptureEnabled  1       0        after sign-out
-      GameDVR › AppCaptureEnabled         1       0        after sign-out
-      GameDVR › AllowGameDVR              absent  0        after sign-out
+      setting                               now        after             takes effect
+      GameDVR › HistoricalCaptureEnabled    1          0                 after sign-out
+      GameDVR › AppCaptureEnabled           1          0                 after sign-out
+      GameDVR › AllowGameDVR                absent     0                 after sign-out
+      1 registry key made for it
 
     services/prefetch  Stop the prefetching service  contested, trade-off
-      setting                 now        after     takes effect
-      service SysMain, start  automatic  disabled  now
-      service SysMain         running    stopped   now
+      setting                               now        after             takes effect
+      service SysMain, start                automatic  disabled          now
+      service SysMain                       running    stopped           now
 
     looks/menu-delay  Open submenus sooner  sound, safe
-      setting     now     after  takes effect
-      menu delay  400 ms  50 ms  now
+      setting                               now        after             takes effect
+      menu delay                            400 ms     50 ms             now
 
     memory/large-file-cache  Let the file cache grow large  contested, trade-off
-      setting                               now  after  takes effect
-      Memory Management › LargeSystemCache  0    1      after restart
+      setting                               now        after             takes effect
+      Memory Management › LargeSystemCache  0          1                 after restart
 
     9 settings would be written. The last of it acts after a restart.
     ");
@@ -75,16 +75,16 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
       A display runs below its highest rate
         Lumet 27Q runs at 60 hertz; at 2560x1440 it offers 165.
         Frames above the rate are made and never shown.
-        → mend it: frevin tweak show graphics/highest-refresh
+        → mend it: frevin apply --tweak graphics/highest-refresh
       A display runs below its highest rate
         Lumet 22S runs at 60 hertz; at 1920x1080 it offers 75.
         Frames above the rate are made and never shown.
-        → mend it: frevin tweak show graphics/highest-refresh
+        → mend it: frevin apply --tweak graphics/highest-refresh
       Memory runs below the speed that its modules name
         It runs at 2666 MT/s; its modules name 3600.
         Games that wait for memory lose several percent, the slowest frames most of all. Where processor
         or board allow no more, it is right as it is: then say so in the facts.
-        → mend it: frevin tweak show firmware/memory-profile
+        → mend it: frevin tweak steps firmware/memory-profile
       Something waits for a restart
         1 settings that were changed act after the next restart.
         What is measured now is neither the old state nor the new one.
@@ -92,13 +92,13 @@ fn a_profile_is_previewed_applied_and_rolled_back_to_the_very_bytes() {
       The processor sees graphics memory through a small window
         The firmware has the resizable window switched off.
         Some games lose up to a tenth.
-        → mend it: frevin tweak show firmware/large-graphics-window
+        → mend it: frevin tweak steps firmware/large-graphics-window
 
     Worth knowing: it costs something, and may be wanted so
       The graphics card does not schedule its own work
         Windows schedules, and the card could.
         Frame generation of games needs it; else it is contested: measure it.
-        → mend it: frevin tweak show graphics/self-scheduling
+        → mend it: frevin apply --tweak graphics/self-scheduling
     ");
     assert_snapshot!(place.run(&["snapshot", "show", "1"]).ok().out, @r"
     Snapshot 1, before evening@1, 2026-03-01 20:00
@@ -331,7 +331,7 @@ fn a_new_profile_can_be_checked_saved_and_previewed_as_it_is() {
         contested: The mechanism is documented, but with idle cores at hand turns rarely run out, and
         measurements disagree.
         → measure it: apply it, record runs with and without, compare them
-      line 11 idle cpu/foreground-share
+      line 11 no effect cpu/foreground-share
         does nothing on this PC: it is so already
         → leave it for other PCs, or remove it
     ");
@@ -362,7 +362,7 @@ fn drift_is_told_and_others_hands_are_respected() {
       setting     Frevin left  now    for                           at first
       menu delay  50 ms        90 ms  looks/menu-delay in change 1  400 ms
     Somebody else wrote these. `frevin drift` settles it, with one of:
-      --keep   leave what others wrote, and let go of it
+      --keep   leave what others wrote, and hold it no longer
       --force  put back what Frevin left
     1 setting waits for a restart, 3 for a sign-out.
       GameDVR › AllowGameDVR waits for a sign-out
@@ -381,7 +381,7 @@ fn drift_is_told_and_others_hands_are_respected() {
     assert_snapshot!(place.run(&over).fails(9).err, @"
     error: nothing was changed: somebody else has changed these settings since
       visual:menu-delay: change 1 left 50 ms, it holds 90 ms
-    help: `frevin rollback --tweak looks/menu-delay --keep` leaves what they wrote and lets go of the setting
+    help: `frevin rollback --tweak looks/menu-delay --keep` leaves what they wrote and holds the setting no longer
     help: --force overwrites it
     ");
     let kept = place.run(&["rollback", "--all", "--keep", "--yes"]).ok();
@@ -409,7 +409,7 @@ fn menu_delay_ms(place: &Place) -> u64 {
 fn drift_is_settled_by_keeping_what_others_wrote() {
     let place = drifted();
     place.run(&["drift", "--keep"]).fails(2);
-    assert_snapshot!(place.run(&["drift", "--keep", "--yes"]).ok().out, @"Settled. 1 setting let go: what others wrote stays, and no rollback touches it.");
+    assert_snapshot!(place.run(&["drift", "--keep", "--yes"]).ok().out, @"Settled. 1 setting held no longer: what others wrote stays, and no rollback touches it.");
     place.run(&["drift"]).ok();
     place.run(&["rollback", "--all", "--yes"]).ok();
     assert_eq!(menu_delay_ms(&place), 90, "let go");
@@ -454,7 +454,7 @@ fn an_update_of_the_operating_system_is_seen_as_drift() {
                                                                1
       power plan in force          high performance  balanced  power/active-plan in change 1    balanced
     Somebody else wrote these. `frevin drift` settles it, with one of:
-      --keep   leave what others wrote, and let go of it
+      --keep   leave what others wrote, and hold it no longer
       --force  put back what Frevin left
     ");
     place.run(&["drift", "--force", "--yes"]).ok();
@@ -474,20 +474,16 @@ fn snapshots_taken_by_hand_are_compared_with_each_other_and_with_now() {
     place.run(&["apply", "evening", "--yes"]).ok();
     assert_snapshot!(place.run(&["snapshot", "diff", "1"]).ok().out, @r"
     9 of 563 settings differ between snapshot 1 and the PC now
-      setting                                                          first      second
-      registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR        absent     present
-      registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\               absent     0
-        GameDVR#AllowGameDVR
-      registry:HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\  0          1
-        Memory Management#LargeSystemCache
-      registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\         1          0
-        GameDVR#AppCaptureEnabled
-      registry:HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\         1          0
-        GameDVR#HistoricalCaptureEnabled
-      service:SysMain#start                                            automatic  disabled
-      service:SysMain#running                                          running    stopped
-      power:active-plan                                                balanced   high performance
-      visual:menu-delay                                                400 ms     50 ms
+      setting                               first      second
+      key HKLM\…\GameDVR                    absent     present
+      GameDVR › AllowGameDVR                absent     0
+      Memory Management › LargeSystemCache  0          1
+      GameDVR › AppCaptureEnabled           1          0
+      GameDVR › HistoricalCaptureEnabled    1          0
+      service SysMain, start                automatic  disabled
+      service SysMain                       running    stopped
+      power plan in force                   balanced   high performance
+      menu delay                            400 ms     50 ms
     ");
     place.run(&["snapshot", "take", "--name", "evening"]).ok();
     let both = place.json(&["snapshot", "diff", "1", "3"]);
@@ -648,7 +644,7 @@ fn the_demo_tells_the_story_and_leaves_the_pc_as_it_was() {
     let place = Place::empty();
     let said = place.run(&["demo"]).ok();
     for part in [
-        "WORSE.",
+        "Worse.",
         "hurts",
         "bit for bit",
         "Trial 1: is friday-evening@1 better",

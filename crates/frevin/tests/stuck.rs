@@ -38,8 +38,8 @@ fn what_the_pc_does_not_take_back_can_be_let_go() {
       service SysMain         stopped   running
 
     Done. Nothing had to be written.
-    service SysMain, start was automatic and is let go, since the PC does not take it: refused: access denied (a provoked fault)
-    service SysMain was running and is let go, since the PC does not take it: refused: SysMain is disabled and cannot start
+    service SysMain, start was automatic and is no longer held, since the PC does not take it: refused: access denied (a provoked fault)
+    service SysMain was running and is no longer held, since the PC does not take it: refused: SysMain is disabled and cannot start
     ");
     assert_eq!(place.json(&["drift"])["held"], 0);
 }
@@ -57,8 +57,8 @@ fn a_rollback_that_a_crash_cut_has_an_end_where_the_pc_refuses_the_rest() {
     let said = place.run(&["recover", "--keep"]).ok();
     assert_snapshot!(said.out, @"
     Done. The interrupted rollback is finished: the last 0 settings put back.
-    service SysMain, start was automatic and is let go, since the PC does not take it: refused: access denied (a provoked fault)
-    service SysMain was running and is let go, since the PC does not take it: refused: SysMain is disabled and cannot start
+    service SysMain, start was automatic and is no longer held, since the PC does not take it: refused: access denied (a provoked fault)
+    service SysMain was running and is no longer held, since the PC does not take it: refused: SysMain is disabled and cannot start
     ");
     place.run(&["apply", "--tweak", "looks/menu-delay", "--yes"]).ok();
 }
@@ -126,7 +126,7 @@ fn every_kind_of_setting_that_a_pc_holds_fast_has_an_end() {
             place.run(&stuck).ok();
             place.run(&["recover"]).fails(7);
             let said = place.run(&["recover", "--keep"]).ok();
-            assert!(said.out.contains("is let go"), "{tweak} {hold}: {}", said.out);
+            assert!(said.out.contains("is no longer held"), "{tweak} {hold}: {}", said.out);
             assert_eq!(place.json(&["drift"])["held"], 0, "{tweak} {hold}");
             place.run(&free).ok();
             // What was let go is put back by hand, to begin again: on a new PC, that is.

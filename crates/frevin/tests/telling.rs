@@ -10,7 +10,7 @@ use insta::assert_snapshot;
 fn files_deleted_for_good_are_not_called_rolled_back() {
     let place = Place::new();
     place.run(&["apply", "--tweak", "clean/old-files", "--yes"]).ok();
-    place.run(&["quarantine", "empty", "--yes"]).ok();
+    place.run(&["cleaned", "empty", "--yes"]).ok();
     let listed = place.run(&["rollback", "--list"]).ok();
     assert!(listed.out.contains("no way back is left for some of it"), "{}", listed.out);
     let left = place.pc_files();

@@ -195,7 +195,7 @@ fn what_cannot_be_compared_is_told_before_anything_is_done() {
     let scene = ["trial", "start", "--scene", "moon", "--tweak", HURTS, "--yes"];
     assert!(place.run(&scene).fails(3).err.contains("has no scene"));
     let said = place.run(&["trial", "start", "evening"]).fails(2);
-    assert!(said.err.contains("needs your word"), "{}", said.err);
+    assert!(said.err.contains("has to be confirmed"), "{}", said.err);
     assert_eq!(place.pc_files(), held);
     place.run(&["apply", "evening", "--yes"]).ok();
     let said = place.run(&with(&["evening"])).fails(2);

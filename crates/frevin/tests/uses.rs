@@ -50,21 +50,16 @@ fn uses_that_contradict_each_other_are_told_with_both_places() {
     assert_snapshot!(said.err, @r#"
     error: a problem in files.toml
 
-      × `games/ini-value` wants text:documents/Gorsehollow Riders/options.ini#ini:[Video]VSync to be
-      │ 1, and an earlier use of it 0
-        ╭─[files.toml:6:7]
-      5 │ [[tweaks]]
-      6 │ use = "games/ini-value"
-        ·       ────────┬────────
-        ·               ╰── the earlier use
-      7 │ with = { file = "documents/Gorsehollow Riders/options.ini", section = "Video", key = "VSync", value = "0" }
-      8 │ 
-      9 │ [[tweaks]]
-     10 │ use = "games/ini-value"
-        ·       ─────────────────
-     11 │ with = { file = "documents/Gorsehollow Riders/options.ini", section = "Video", key = "VSync", value = "1" }
-        ╰────
-      help: choose what tells the two apart, or remove one of them
+    error: `games/ini-value` wants text:documents/Gorsehollow Riders/options.ini#ini:[Video]VSync to be 1, and an earlier use of it 0
+       ╭▸ files.toml:10:7
+       │
+     6 │ use = "games/ini-value"
+       │       ───────────────── the earlier use
+       ┆
+    10 │ use = "games/ini-value"
+       │       ━━━━━━━━━━━━━━━━━
+       │
+       ╰ help: choose what tells the two apart, or remove one of them
     "#);
     let problem = &place.json(&["profile", "check", "files.toml"])["error"]["problems"][0];
     assert_eq!(problem["line"], 10, "{problem}");

@@ -1,5 +1,5 @@
 //! What has become of evidence since, and what contradicts it.
-
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::record::{EvidenceFinding, EvidenceRecord};
@@ -16,7 +16,7 @@ pub struct Circumstances {
 }
 
 /// Why evidence has aged.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Age {
     /// Windows has another build.

@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 
 use frevin_stats::pool::{PcEffect, Pooled, pool};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::record::{EvidenceFinding, EvidenceRecord};
 
 /// A row of evidence of some PC, as files carry it: nothing in it says whose it is.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ForeignEvidence {
     /// The PC, by a name that stands for it and tells nothing of it.
@@ -152,7 +153,7 @@ impl ForeignEvidence {
 }
 
 /// What is pooled together: a tweak with its arguments, in one kind of scene.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 pub struct PoolKey {
     /// The tweak.
     pub tweak: String,
@@ -163,7 +164,7 @@ pub struct PoolKey {
 }
 
 /// A tweak over several PCs.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct PooledTweak {
     /// What was pooled.
     #[serde(flatten)]

@@ -1,6 +1,7 @@
 //! A piece of evidence, and what trials and sifts leave.
 
 use jiff::civil::Date;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::ids::SceneName;
@@ -20,6 +21,7 @@ const FALSE_BETTER: f64 = 0.025;
     Copy,
     PartialEq,
     Eq,
+    JsonSchema,
     Serialize,
     Deserialize,
     strum::EnumString,
@@ -39,7 +41,7 @@ pub enum EvidenceFinding {
 }
 
 /// Where evidence comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "origin", rename_all = "kebab-case")]
 pub enum Origin {
     /// A trial of this tweak alone.
@@ -57,7 +59,7 @@ pub enum Origin {
 }
 
 /// What was measured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct SceneOfEvidence {
     /// The scene.
     pub scene: SceneName,
@@ -70,7 +72,7 @@ pub struct SceneOfEvidence {
 }
 
 /// What measuring has told of a tweak with its arguments, on one PC in one scene. The effect is on average FPS.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct EvidenceRecord {
     /// The tweak, with its arguments.
     #[serde(flatten)]

@@ -3,10 +3,11 @@
 use std::collections::BTreeSet;
 
 use jiff::civil::{Date, DateTime};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What Windows' own file checker found when it last ran.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FileCheck {
     /// The day on which it ended.

@@ -1,11 +1,11 @@
 //! Programs that guard a PC, and what belongs to them.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::setting::{Address, ObjectKind, WinName};
 
 /// A program that guards the PC, with what belongs to it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Guard {
     /// What it is called.

@@ -10,10 +10,10 @@ mod file_check;
 mod guard;
 mod unknown;
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use uuid::Uuid;
 
 pub use file_check::FileCheck;
@@ -21,7 +21,7 @@ pub use guard::Guard;
 pub use unknown::{Told, facts_needed, tell};
 
 /// What is known of a PC.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Facts {
     /// Desktop, laptop or handheld.
@@ -77,7 +77,7 @@ fn no() -> Option<bool> {
 }
 
 /// The shape of a PC.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Form {
     /// Stands on or under a desk.
@@ -89,7 +89,7 @@ pub enum Form {
 }
 
 /// The operating system.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Windows {
     /// The edition, as Windows names it: `Home`, `Pro`, …
@@ -109,7 +109,7 @@ pub struct Windows {
 }
 
 /// A device that is connected and does not work.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DeviceError {
     /// Its name.
@@ -121,7 +121,7 @@ pub struct DeviceError {
 }
 
 /// The main processor.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Processor {
     /// Its name.
@@ -139,7 +139,7 @@ pub struct Processor {
 }
 
 /// Main memory.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Memory {
     /// Size in mebibytes.
@@ -154,7 +154,7 @@ pub struct Memory {
 }
 
 /// A drive.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Drive {
     /// Its letter and colon.
@@ -170,7 +170,7 @@ pub struct Drive {
 }
 
 /// How a drive stores.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum DriveKind {
     /// No moving parts: every place is as near as any other.
@@ -180,7 +180,7 @@ pub enum DriveKind {
 }
 
 /// A graphics processor.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Graphics {
     /// Its name.
@@ -200,7 +200,7 @@ pub struct Graphics {
 }
 
 /// A connected display.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Display {
     /// Its name.
@@ -230,7 +230,7 @@ pub struct Display {
 }
 
 /// A network adapter.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Adapter {
     /// Its name.
@@ -246,7 +246,7 @@ pub struct Adapter {
 }
 
 /// Power plans.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Power {
     /// The plan in force; in a profile that puts another one in force, that one.
@@ -257,7 +257,7 @@ pub struct Power {
 }
 
 /// A game that Windows has met, from the list that it keeps for its own game features.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Game {
     /// What it is called.
@@ -274,7 +274,7 @@ impl Game {
 }
 
 /// What the owner uses.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Uses {
     /// Prints.
@@ -344,7 +344,7 @@ impl Uses {
 }
 
 /// How busy a PC is when nothing is asked of it; null where it is not known.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Load {
     /// Programs that run.
@@ -359,7 +359,7 @@ pub struct Load {
 }
 
 /// What the firmware is set to; null where Windows does not tell.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Firmware {
     /// Whether the processor may run virtual machines.

@@ -8,6 +8,7 @@ mod rule;
 use std::collections::BTreeMap;
 
 use jiff::civil::Date;
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::{Value, json};
 
@@ -19,7 +20,7 @@ use crate::tweak::TweakId;
 pub use rule::{FindingKind, FindingRule, rules};
 
 /// Something plainly wrong with a PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Finding {
     /// Its name.
     pub id: String,
@@ -33,6 +34,8 @@ pub struct Finding {
     pub worth: u8,
     /// The tweak that mends it, if one does.
     pub tweak: Option<TweakId>,
+    /// What is to be chosen of that tweak, as it is written behind `--set`.
+    pub set: BTreeMap<String, String>,
     /// What a person does instead, or besides.
     pub by_hand: Option<String>,
 }
@@ -52,7 +55,7 @@ pub struct Seen<'a> {
 }
 
 /// What rules tell of a PC.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Findings {
     /// What is plainly wrong, the most worthwhile to mend first.
     pub found: Vec<Finding>,
@@ -63,7 +66,7 @@ pub struct Findings {
 }
 
 /// A rule that a PC gives no answer to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Untold {
     /// The rule.
     pub id: String,
@@ -103,6 +106,12 @@ fn told(rule: &FindingRule, seen: &Seen<'_>) -> Result<Vec<Finding>, String> {
                 why: rule.why.clone(),
                 worth: rule.worth,
                 tweak: rule.tweak.clone(),
+                set: rule
+                    .set
+                    .iter()
+                    .map(|(name, value)| Ok((name.clone(), value.fill(&variables)?)))
+                    .collect::<Result<_, _>>()
+                    .map_err(words)?,
                 by_hand: rule.by_hand.clone(),
             });
         }

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use include_dir::{Dir, include_dir};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
@@ -15,7 +16,7 @@ use crate::tweak::TweakId;
 static RULES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../findings");
 
 /// Whether what a rule tells is plainly wrong, or only worth knowing.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum FindingKind {
     /// Hardly anybody wants it so.
@@ -41,6 +42,7 @@ pub struct FindingRule {
     pub(super) why: String,
     pub(super) worth: u8,
     pub(super) tweak: Option<TweakId>,
+    pub(super) set: BTreeMap<String, Template>,
     pub(super) by_hand: Option<String>,
     pub(super) kind: FindingKind,
     pub(super) reads: BTreeMap<String, Template>,
@@ -59,6 +61,8 @@ struct Document {
     why: String,
     worth: u8,
     tweak: Option<TweakId>,
+    #[serde(default)]
+    set: BTreeMap<String, String>,
     by_hand: Option<String>,
     #[serde(default)]
     kind: FindingKind,
@@ -128,6 +132,9 @@ impl FindingRule {
         if document.tweak.is_none() && document.by_hand.is_none() {
             return Err(bad("a finding says what mends it: `tweak` or `by_hand`".to_owned()));
         }
+        if document.tweak.is_none() && !document.set.is_empty() {
+            return Err(bad("`set` chooses something of a `tweak`".to_owned()));
+        }
         let template = |source: &str| Template::parse(source).map_err(bad);
         let reads = document.reads.into_iter();
         let reads_each = document.reads_each.into_iter().map(|(name, read)| {
@@ -148,6 +155,11 @@ impl FindingRule {
             why: document.why,
             worth: document.worth.clamp(1, 100),
             tweak: document.tweak,
+            set: document
+                .set
+                .into_iter()
+                .map(|(name, value)| Ok((name, template(&value)?)))
+                .collect::<Result<_, BadDocument>>()?,
             by_hand: document.by_hand,
             lists: document.lists,
             each,

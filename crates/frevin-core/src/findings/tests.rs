@@ -193,3 +193,54 @@ fn what_may_be_wanted_so_is_told_apart_and_what_cannot_be_read_is_not_told() {
     let sharing = told.untold.iter().find(|untold| untold.id == "old-file-sharing").unwrap();
     assert_eq!(sharing.reason, "feature:SMB1Protocol#enabled cannot be read: no rights");
 }
+
+const RULE: &str = r#"
+id = "x"
+title = "X"
+worth = 5
+why = "Because."
+tweak = "graphics/display-mode"
+set = { display = "${display.name}", mode = "1920x1080@${display.highest_refresh_hz}" }
+for_each = "facts.displays"
+as = "display"
+when = "display.refresh_hz > 0"
+evidence = "It is."
+"#;
+
+#[test]
+fn what_is_to_be_chosen_of_the_tweak_is_told_for_each_thing() {
+    let rule = FindingRule::parse("x.toml", RULE).unwrap();
+    let mut facts = sound();
+    let mut second = facts.displays[0].clone();
+    second.name = "Second".to_owned();
+    second.highest_refresh_hz = 75;
+    facts.displays.push(second);
+    let seen = Seen {
+        facts: &facts,
+        read: &|_| State::Absent,
+        values_of: &|_| Vec::new(),
+        waiting_for_restart: 0,
+        today: date(2026, 9, 2),
+    };
+    let found = findings(std::slice::from_ref(&rule), &seen).found;
+    assert_eq!(found.len(), 2);
+    assert_eq!(found[1].set["display"], "Second");
+    assert_eq!(found[1].set["mode"], "1920x1080@75");
+    let without = RULE.replace("tweak = \"graphics/display-mode\"", "by_hand = \"Do it.\"");
+    let error = FindingRule::parse("x.toml", &without).unwrap_err().to_string();
+    assert!(error.contains("`set` chooses something of a `tweak`"), "{error}");
+}
+
+#[test]
+fn what_every_rule_chooses_is_a_parameter_of_its_tweak() {
+    let catalogue = Catalogue::built_in().unwrap();
+    let mut chosen = 0;
+    for rule in rules().unwrap() {
+        let Some(tweak) = rule.tweak.as_ref().and_then(|id| catalogue.get(id)) else { continue };
+        for name in rule.set.keys() {
+            assert!(tweak.parameters.contains_key(name), "{} has no {name}", tweak.id);
+            chosen += 1;
+        }
+    }
+    assert!(chosen >= 3, "{chosen}");
+}

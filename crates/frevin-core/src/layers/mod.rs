@@ -5,17 +5,19 @@
 //! stack. Rolling a change back takes its layers out wherever they lie: only where one was on
 //! top does the PC have to move, and it moves to what is then on top, or to the original.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
-
-use serde::{Deserialize, Serialize};
 
 use crate::ids::StateDigest;
 use crate::setting::{Address, State};
 use crate::tweak::{TweakId, TweakUse};
 
 /// The number of a change in its ledger, counted from 1.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct ChangeId(pub i64);
 
@@ -26,7 +28,7 @@ impl fmt::Display for ChangeId {
 }
 
 /// What one tweak of one change wants a setting to hold.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Layer {
     /// The change that laid it.
     pub change: ChangeId,
@@ -38,7 +40,7 @@ pub struct Layer {
 }
 
 /// A setting's original state and the layers upon it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Stack {
     /// What the setting held before Frevin first touched it.
     pub original: State,
@@ -54,7 +56,7 @@ impl Stack {
 }
 
 /// Which layers to take out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Selection {
     /// Everything since the first day.
@@ -88,7 +90,7 @@ impl Selection {
 }
 
 /// What taking layers out means for one setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Move {
     /// The setting.
     pub address: Address,

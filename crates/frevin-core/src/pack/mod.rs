@@ -7,9 +7,9 @@ mod parts;
 mod recognise;
 mod writing;
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
 
 use crate::facts::Facts;
 use crate::registry_text::{LineProblem, Operation, RegistryText};
@@ -42,7 +42,7 @@ pub enum PackContent {
 type WantedStates = BTreeMap<Address, (State, String)>;
 
 /// What a pack comes to.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize)]
 pub struct Pack {
     /// Tweaks of the catalogue that it does, choices included.
     pub recognised: Vec<Recognised>,
@@ -53,7 +53,7 @@ pub struct Pack {
 }
 
 /// A tweak of the catalogue that a pack does.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Recognised {
     /// The tweak.
     pub tweak: TweakId,
@@ -68,7 +68,7 @@ pub struct Recognised {
 }
 
 /// A setting of a pack that no tweak of the catalogue stands for.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct PlainSetting {
     /// The setting.
     pub address: Address,
@@ -83,7 +83,7 @@ pub struct PlainSetting {
 }
 
 /// A line of a pack that nothing is made of.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Unusable {
     /// Where it is: file and line.
     pub line: String,

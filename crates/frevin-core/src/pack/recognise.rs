@@ -129,7 +129,7 @@ impl Known {
                 {
                     let keys: Vec<String> = keys.iter().map(ToString::to_string).collect();
                     let text = format!(
-                        "misplaced: a value of this name is known under {}; nothing is known to read it here",
+                        "in the wrong place: a value of this name is known under {}; nothing is known to read it here",
                         keys.join(", ")
                     );
                     remarks.push(text);

@@ -65,7 +65,7 @@ fn the_rest_is_kept_with_what_is_to_be_said_against_it() {
     insta::assert_snapshot!(said.join("\n"), @r#"
     pack.reg:19 protected 1 | 
     pack.reg:16 10 (0xa) | `graphics/hang-timeout` sets this value with another type: with this one Windows may not read it
-    pack.reg:13 38 (0x26) | misplaced: a value of this name is known under HKLM\SYSTEM\CurrentControlSet\Control\PriorityControl; nothing is known to read it here
+    pack.reg:13 38 (0x26) | in the wrong place: a value of this name is known under HKLM\SYSTEM\CurrentControlSet\Control\PriorityControl; nothing is known to read it here
     pack.reg:23 absent | 
     pack.reg:24 "${facts}" | 
     pack.reg:22 type 65547: 01 02 |

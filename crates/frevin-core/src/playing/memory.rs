@@ -1,11 +1,11 @@
 //! Memory while a game runs: when what Windows keeps of files that were read is given back.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
-use serde::{Deserialize, Serialize};
-
 /// How a PC's memory is used, in MiB.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct MemoryState {
     /// All of it.
     pub total_mib: u64,
@@ -22,7 +22,7 @@ pub struct MemoryState {
 }
 
 /// When standby memory is given back.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct PurgeRule {
     /// Where less than this is free, in MiB, ...
     pub free_below_mib: u64,

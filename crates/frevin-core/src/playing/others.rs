@@ -1,12 +1,14 @@
 //! Other programs that take processor time from a game.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use serde::{Deserialize, Serialize};
-
 /// A process, told from a later one of the same number by when it was made.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 pub struct ProcessKey {
     /// Its number.
     pub id: u32,
@@ -15,7 +17,7 @@ pub struct ProcessKey {
 }
 
 /// When another program is lowered in priority.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct OthersRule {
     /// Where it takes more than this share of all processors together, in percent, ...
     pub above_percent: u32,

@@ -1,10 +1,10 @@
 //! Which processors a game may run on, in plain words, by number or by mask.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 /// A processor as the operating system counts them.
@@ -19,7 +19,7 @@ pub struct LogicalProcessor {
 }
 
 /// Processors that a game may run on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub enum ProcessorChoice {
     /// Those of the fastest cores.

@@ -1,13 +1,13 @@
 //! How finely programs can wait: the period of the system's timer.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 /// A period of the system's timer: half a millisecond to a sixty-fourth of a second.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(try_from = "f64", into = "f64")]
 pub struct TimerPeriod {
     hundred_ns: u32,

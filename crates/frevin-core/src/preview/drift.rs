@@ -1,5 +1,5 @@
 //! Drift: settings that are no longer what Frevin left them at.
-
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::order::in_writing_order;
@@ -9,7 +9,7 @@ use crate::layers::{Layer, Layers};
 use crate::setting::{Address, State};
 
 /// A setting that is no longer what Frevin left it at.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Drifted {
     /// The setting.
     pub address: Address,

@@ -2,9 +2,9 @@
 
 mod planner;
 
-use std::collections::BTreeSet;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use thiserror::Error;
 
 use self::planner::{Draft, Planner};
@@ -16,7 +16,7 @@ use crate::setting::{Address, State, TakesEffect, protection};
 use crate::tweak::{TweakUse, Wanted};
 
 /// What one use of a tweak wants on this PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Wish {
     /// The use.
     #[serde(flatten)]
@@ -28,7 +28,7 @@ pub struct Wish {
 }
 
 /// Why a step is part of a plan.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Reason {
     /// The tweak wants it.
@@ -48,6 +48,7 @@ pub enum Reason {
     Copy,
     PartialEq,
     Eq,
+    JsonSchema,
     Serialize,
     Deserialize,
     strum::EnumString,
@@ -87,7 +88,7 @@ impl Action {
 }
 
 /// One setting of a plan.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Step {
     /// The use of a tweak that the step is for.
     #[serde(flatten)]
@@ -107,7 +108,7 @@ pub struct Step {
 }
 
 /// A tweak that is not part of a plan, and why.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct LeftOut {
     /// The use of the tweak.
     #[serde(flatten)]
@@ -117,7 +118,7 @@ pub struct LeftOut {
 }
 
 /// A protected setting that a tweak wants, without the owner's word for it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Refusal {
     /// The use of the tweak.
     #[serde(flatten)]
@@ -129,7 +130,7 @@ pub struct Refusal {
 }
 
 /// A setting that this process may not write.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Denied {
     /// The use of a tweak that wants it.
     #[serde(flatten)]
@@ -141,7 +142,7 @@ pub struct Denied {
 }
 
 /// Two tweaks that want different states of one setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Conflict {
     /// The setting.
     pub address: Address,
@@ -153,7 +154,7 @@ pub struct Conflict {
 
 /// What would change on a PC, step by step: shown first, then carried out as it is.
 #[must_use = "a plan changes nothing until it is applied"]
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema, Serialize)]
 pub struct Plan {
     /// The steps in the order in which they are carried out.
     pub steps: Vec<Step>,

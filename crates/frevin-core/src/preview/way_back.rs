@@ -1,5 +1,5 @@
 //! From layers that are taken out and what the PC holds to the steps of a rollback.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::order::rank_on;
@@ -8,7 +8,7 @@ use crate::layers::{Layers, Move, Selection};
 use crate::setting::{Address, State};
 
 /// What to do about a setting that somebody else has changed since.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnOthers {
     /// Stop and tell: nothing is written.
@@ -20,7 +20,7 @@ pub enum OnOthers {
 }
 
 /// One setting of a rollback.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum BackStep {
     /// The PC is written.
@@ -56,7 +56,7 @@ pub enum BackStep {
 }
 
 /// A setting that is neither what Frevin left nor what it should go back to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Changed {
     /// What Frevin left, and what it should go back to.
     #[serde(flatten)]
@@ -67,7 +67,7 @@ pub struct Changed {
 
 /// What a rollback does, step by step: shown first, then carried out as it is.
 #[must_use = "a way back changes nothing until it is taken"]
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema, Serialize)]
 pub struct WayBack {
     /// The steps in the order in which they are carried out.
     pub steps: Vec<BackStep>,

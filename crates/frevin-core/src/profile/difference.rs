@@ -1,15 +1,15 @@
 //! Two versions of a profile, compared by the settings that they want.
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
 
 use crate::preview::Wish;
 use crate::setting::{Address, State};
 use crate::tweak::TweakUse;
 
 /// A setting that two profiles want differently.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct WishDifference {
     /// The setting.
     pub address: Address,
@@ -20,7 +20,7 @@ pub struct WishDifference {
 }
 
 /// What a profile wants of one setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct WantedBy {
     /// By which use of a tweak.
     #[serde(flatten)]

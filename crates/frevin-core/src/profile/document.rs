@@ -414,7 +414,8 @@ impl Profile {
     }
 }
 
-fn as_toml(argument: &crate::tweak::Argument) -> String {
+/// An argument as a profile has it.
+pub(super) fn as_toml(argument: &crate::tweak::Argument) -> String {
     toml::Value::try_from(argument.value())
         .map_or_else(|_| String::new(), |value| value.to_string())
 }

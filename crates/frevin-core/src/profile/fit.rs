@@ -1,19 +1,19 @@
 //! A profile on a particular PC: which of its tweaks fit there, and what is to be said of them.
 
-use std::collections::BTreeSet;
-
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::json;
+use std::collections::BTreeSet;
 
 use super::document::Profile;
 use crate::expression::ExpressionError;
 use crate::facts::Facts;
 use crate::preview::{LeftOut, Wish};
 use crate::setting::{Address, State, Value};
-use crate::tweak::{Arguments, Catalogue, Danger, Tweak, TweakId, TweakUse};
+use crate::tweak::{Arguments, Catalogue, Danger, SettingsPage, Tweak, TweakId, TweakUse};
 
 /// What a profile comes to on a PC.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Fitting {
     /// What the tweaks that fit want, in the profile's order.
     pub wishes: Vec<Wish>,
@@ -24,7 +24,7 @@ pub struct Fitting {
 }
 
 /// A tweak that a person carries out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct ByHand {
     /// The tweak.
     pub tweak: TweakId,
@@ -38,6 +38,8 @@ pub struct ByHand {
     pub steps: Vec<String>,
     /// Whether the PC says that it has been done; nothing where it does not tell.
     pub is_done: Option<bool>,
+    /// The page of Windows' settings that it is done on.
+    pub page: Option<SettingsPage>,
 }
 
 impl ByHand {
@@ -58,6 +60,7 @@ impl ByHand {
             dangers: tweak.dangers.clone(),
             steps: manual.general_steps(),
             is_done: None,
+            page: manual.page.clone(),
         })
     }
 }

@@ -1,10 +1,10 @@
 //! What is to be said of a profile that reads well: of its tweaks, alone and together, and on a PC.
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::ops::Range;
-
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::json;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 
 use super::document::{Entry, Profile};
 use crate::facts::Facts;
@@ -12,7 +12,7 @@ use crate::setting::{Address, State, protection};
 use crate::tweak::{Catalogue, Standing, Tweak, TweakId, Wanted};
 
 /// Something to be said of a profile that reads well.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Remark {
     /// The tweak that it is about.
     pub tweak: TweakId,
@@ -27,7 +27,7 @@ pub struct Remark {
 }
 
 /// Kinds of remark.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RemarkKind {
     /// It does not fit this PC and would be left out.

@@ -5,6 +5,7 @@
 
 mod difference;
 mod document;
+mod edit;
 mod fit;
 mod inherit;
 mod lint;
@@ -16,6 +17,7 @@ mod revision;
 pub use crate::ids::{NameError, ProfileName, SceneName};
 pub use difference::{WantedBy, WishDifference, wish_differences};
 pub use document::{Base, Entry, Profile, Without, starting_document};
+pub use edit::{EditError, with_entry, without_tweak};
 pub use fit::{ByHand, Fitting, fit};
 pub use inherit::{NoBase, stand_alone};
 pub use lint::{Against, Remark, RemarkKind, remarks};

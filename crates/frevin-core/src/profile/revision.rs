@@ -4,13 +4,14 @@ use std::fmt;
 use std::str::FromStr;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::ids::{NameError, ProfileName};
 
 /// The BLAKE3 hash of a text, in 64 hexadecimal digits.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct ContentHash(String);
 
@@ -37,7 +38,7 @@ impl ContentHash {
 }
 
 /// One saved version of a profile.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Revision {
     /// The profile.
     pub profile: ProfileName,

@@ -1,13 +1,14 @@
 //! Registry text in, operations on keys and values out.
 
 use encoding_rs::{UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::setting::{KeyPath, RegistryData, RegistryType, WinName};
 
 /// The versions of the format.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RegistryTextVersion {
     /// `REGEDIT4`: eight bits a character, in the bytes of texts too.
@@ -50,7 +51,7 @@ pub enum Operation {
 }
 
 /// A line that does nothing, and why.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct LineProblem {
     /// The line, counted from 1.
     pub line: usize,

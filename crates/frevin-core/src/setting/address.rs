@@ -3,10 +3,10 @@
 //! The text form is `kind:path#part`. It is parsed once; everything after works on the typed
 //! value, so two spellings of one setting are one setting.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::clean::{CleanPart, CleanSetting};
@@ -37,7 +37,9 @@ use super::visual::VisualParameter;
 /// | `clean:PLACE#quarantine` | whether files of a place are set aside: see [`CleanSetting`] |
 ///
 /// A `#` or `%` inside a registry key's path is written `%23` or `%25`.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(try_from = "String", into = "String")]
 pub enum Address {
     /// Whether a registry key exists.
@@ -344,7 +346,9 @@ impl From<Address> for String {
 }
 
 /// Which of the two values of a power setting is meant.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum PowerSource {
     /// Running from the wall.

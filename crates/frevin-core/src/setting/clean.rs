@@ -1,14 +1,16 @@
 //! Places whose files can be set aside.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
 
 use super::error::AddressError;
 
 /// A place that fills up with files that nobody misses.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum CleanPlace {
     /// Temporary files of the owner's programs.

@@ -1,9 +1,9 @@
 //! What a display makes of colours: a ramp for red, green and blue each.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
 
 /// Steps of a colour.
 const STEPS: usize = 256;
@@ -12,7 +12,9 @@ const NUMBERS: usize = 3 * STEPS;
 
 /// For each of 256 steps of red, then of green, then of blue, how bright the display shows it, of 65,535
 /// ("SetDeviceGammaRamp function" in the Windows documentation).
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(try_from = "String", into = "String")]
 pub struct ColourRamp(Vec<u16>);
 

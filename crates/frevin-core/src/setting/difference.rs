@@ -1,13 +1,13 @@
 //! Two readings of many settings, compared.
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
 
 use super::{Address, State};
 
 /// A setting that holds different states in two readings.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Difference {
     /// The setting.
     pub address: Address,

@@ -1,17 +1,17 @@
 //! Names that Windows compares without regard to case.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
-
-use serde::{Deserialize, Serialize};
 
 /// A name as it was spelled, equal to every other spelling of it that Windows takes as the same.
 ///
 /// Registry keys, registry values and services keep their spelling but are looked up without
 /// regard to case, by mapping each character to one upper-case character. Characters whose
 /// upper case is longer than one character stay as they are, as in Windows' own table.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
 #[serde(from = "String", into = "String")]
 pub struct WinName {
     spelled: String,

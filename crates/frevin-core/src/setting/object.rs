@@ -428,6 +428,16 @@ macro_rules! stored_as_text {
             }
         }
 
+        impl schemars::JsonSchema for $name {
+            fn schema_name() -> std::borrow::Cow<'static, str> {
+                stringify!($name).into()
+            }
+
+            fn json_schema(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+                String::json_schema(generator)
+            }
+        }
+
         impl<'de> serde::Deserialize<'de> for $name {
             fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
                 let text = String::deserialize(from)?;

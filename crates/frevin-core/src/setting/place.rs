@@ -3,10 +3,10 @@
 //! A path of a tweak begins with the name of a place and goes down from there. What could lead out
 //! of the place, or to another file than the one a reader sees, is not a path at all.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use unicode_normalization::UnicodeNormalization as _;
 use unicode_security::MixedScript as _;
@@ -18,7 +18,9 @@ use crate::plain_text::is_hidden;
 ///
 /// Each is a known folder of Windows ("KNOWNFOLDERID" in the Windows documentation), so that it is
 /// found wherever the owner has moved it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Place {
     /// `FOLDERID_Documents`.

@@ -5,10 +5,10 @@
 //! are switches for the keyboard's helpers. A part is read and written by itself, and what else the
 //! value holds stays as it is, to the byte.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::ops::Range;
-
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::name::WinName;
@@ -58,7 +58,7 @@ impl BitMask {
 }
 
 /// What stands in a list of pairs or words.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Listed {
     /// The pair's value, or the word.
     pub text: String,
@@ -76,7 +76,7 @@ impl Listed {
 
 /// The list that a pair or word stood in, so that it can go back into its place. It is no part of what
 /// a setting holds: any two are equal.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct StoodIn(Option<String>);
 

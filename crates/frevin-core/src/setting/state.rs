@@ -1,9 +1,9 @@
 //! What a setting holds, without loss.
 
-use std::fmt;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
+use std::fmt;
 use uuid::Uuid;
 
 use super::colour_ramp::ColourRamp;
@@ -14,7 +14,7 @@ use super::registry_part::Listed;
 ///
 /// Nothing is merged or cut off on the way in: an unknown registry type keeps its number and its
 /// bytes, an empty value is not an absent one, and a value that could not be read is neither.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum State {
     /// The setting does not exist on this PC.
@@ -26,7 +26,7 @@ pub enum State {
 }
 
 /// A value that a setting of some kind holds.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Value {
     /// A registry key that exists.
@@ -264,7 +264,7 @@ pub fn plan_in_words(plan: Uuid) -> String {
 
 /// The types of registry value that have a name of their own here, by Windows' numbers
 /// ("Registry value types" in the Windows documentation).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RegistryType {
     /// `REG_SZ`.
@@ -296,13 +296,14 @@ impl RegistryType {
 }
 
 /// A registry value: the raw type number and the exact bytes, whatever they mean.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct RegistryData {
     /// Windows' number for the type; any number is kept.
     #[serde(rename = "type")]
     pub type_number: u32,
     /// The bytes as stored, written in hexadecimal.
     #[serde(with = "hexadecimal")]
+    #[schemars(with = "String")]
     pub bytes: Vec<u8>,
 }
 
@@ -437,7 +438,7 @@ mod hexadecimal {
 }
 
 /// When a service starts, by Windows' own numbers (`SERVICE_*_START`).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum StartType {
     /// 0: a driver loaded by the boot loader.
@@ -457,7 +458,7 @@ pub enum StartType {
 /// How a service starts: its type, and whether an automatic start waits until others have started.
 ///
 /// Windows keeps the two apart, so a service that is not automatic can still carry the flag.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 pub struct ServiceStart {
     /// When it starts.
     #[serde(rename = "type")]
@@ -496,7 +497,7 @@ impl fmt::Display for ServiceStart {
 }
 
 /// Whether a service runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RunState {
     /// It runs.

@@ -1,8 +1,8 @@
 //! When a write is felt.
 
-use std::fmt;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::fmt;
 
 /// What has to happen after a write before the PC behaves by it, from least to most disruptive.
 #[derive(
@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
     PartialOrd,
     Ord,
     Hash,
+    JsonSchema,
     Serialize,
     Deserialize,
     strum::EnumIter,

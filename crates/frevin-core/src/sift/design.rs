@@ -3,16 +3,20 @@
 use std::fmt;
 
 use frevin_stats::sift::{Factors, FactorsError, SiftRule};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::in_play::SiftInPlay;
 use crate::ids::{BootId, ProfileName, SceneName, StateDigest};
 use crate::preview::{LeftOut, Wish};
 use crate::trial::KeepPolicy;
+use crate::tune::EveningPlan;
 use crate::tweak::Risk;
 
 /// The number of a sift in its ledger, counted from 1.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct SiftId(pub i64);
 
@@ -23,7 +27,7 @@ impl fmt::Display for SiftId {
 }
 
 /// What of a sift is in force: the columns that are on, in ascending order, each once. None: the PC as it was.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Configuration(Vec<usize>);
 
@@ -48,7 +52,7 @@ impl Configuration {
 }
 
 /// A tweak that is sifted, as it was when the sift began.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct SiftedTweak {
     /// What it wants.
     pub wish: Wish,
@@ -57,7 +61,7 @@ pub struct SiftedTweak {
 }
 
 /// The design of a sift.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct SiftDesign {
     /// What is sifted, for people.
     pub title: String,
@@ -103,6 +107,18 @@ pub struct SiftDesign {
     /// How it is played, where it is a sift in play.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub in_play: Option<SiftInPlay>,
+    /// The evening that it is of, where it is of one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub evening: Option<Evening>,
+}
+
+/// An evening: the time that there is, and what was made of it.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
+pub struct Evening {
+    /// The time that there is, in seconds.
+    pub budget_s: u64,
+    /// What was planned.
+    pub plan: EveningPlan,
 }
 
 impl SiftDesign {

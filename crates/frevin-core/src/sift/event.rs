@@ -1,5 +1,5 @@
 //! What happens in a sift.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::design::Configuration;
@@ -12,7 +12,7 @@ use crate::verdict::Verdict;
 use crate::visits::VisitId;
 
 /// What a sift does next.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "action", rename_all = "kebab-case")]
 pub enum SiftAction {
     /// Bring the PC to a configuration.
@@ -55,7 +55,7 @@ pub enum SiftAction {
 }
 
 /// What a configuration gave. Logarithms are natural ones, and means over the runs that count.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct RowFigures {
     /// ln(average FPS): what is sifted by.
     pub ln_average_fps: f64,
@@ -66,7 +66,7 @@ pub struct RowFigures {
 }
 
 /// Something that happened in a sift, in the order in which it did.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum SiftEvent {
     /// An action is about to be done.

@@ -6,6 +6,7 @@
 use frevin_stats::sift::{
     FactorsError, Found, PairNeighbours, PairRule, PairSifting, SiftedPair, SmallestEffect,
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::design::Configuration;
@@ -18,7 +19,7 @@ use crate::trial::in_play::{
 use crate::tweak::TweakUse;
 
 /// How a sift in play is played.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct SiftInPlay {
     /// Segments, and where frames come from.
     #[serde(flatten)]

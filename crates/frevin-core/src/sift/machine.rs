@@ -1,6 +1,7 @@
 //! A sift as its events tell it, and what comes next.
 
 use frevin_stats::sift::{Due, Effect, Found, Posterior, Sifting};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::design::{Configuration, SiftDesign};
@@ -34,7 +35,7 @@ pub struct SeenBySift {
 }
 
 /// How far a sift is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum SiftProgress {
     /// Tweaks for experts are switched on for the first time, a few a start.
@@ -52,7 +53,7 @@ pub enum SiftProgress {
 }
 
 /// What was found of a tweak.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct FoundTweak {
     /// The tweak with its arguments.
     #[serde(flatten)]
@@ -98,7 +99,7 @@ impl FoundTweak {
 }
 
 /// Two tweaks that act together.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct TogetherFound {
     /// The first.
     pub first: TweakUse,

@@ -4,6 +4,7 @@ use std::fmt;
 
 use rand::{RngExt as _, SeedableRng as _};
 use rand_pcg::Pcg64;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::doubts::Circumstances;
@@ -15,7 +16,9 @@ use crate::sift::SiftId;
 use crate::verdict::{Histories, Judge, Margins, PairLimit};
 
 /// The number of a trial in its ledger, counted from 1.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct TrialId(pub i64);
 
@@ -34,6 +37,7 @@ impl fmt::Display for TrialId {
     Eq,
     PartialOrd,
     Ord,
+    JsonSchema,
     Serialize,
     Deserialize,
     strum::EnumString,
@@ -60,7 +64,7 @@ impl Arm {
 }
 
 /// What of a trial is in force on the PC.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Place {
     /// What A wants.
@@ -81,7 +85,7 @@ impl From<Arm> for Place {
 }
 
 /// What a trial is to find out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Question {
     /// Whether B is worth applying: A is what was in force when the trial began.
@@ -93,7 +97,7 @@ pub enum Question {
 }
 
 /// What is kept where a trial shows no gain.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum KeepPolicy {
     /// Only what is better stays: what gains nothing is not worth its risk.
@@ -105,7 +109,7 @@ pub enum KeepPolicy {
 
 /// One of the two states as it was when the trial began: a catalogue or a profile that changes later
 /// changes nothing here.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct ArmDesign {
     /// What it is, for people.
     pub title: String,
@@ -116,7 +120,7 @@ pub struct ArmDesign {
 }
 
 /// The design of a trial.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Design {
     /// What is to be found out.
     pub question: Question,

@@ -1,8 +1,8 @@
 //! How long a trial takes.
 
-use std::time::Duration;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 
 use super::design::Design;
 use crate::verdict::{LARGEST_PAIR_COUNTS, PairLimit};
@@ -38,7 +38,7 @@ impl Schedule {
 }
 
 /// How long a trial may take.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Expected {
     /// Where it is decided at the first look.
     pub least: Duration,

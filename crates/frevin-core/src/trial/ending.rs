@@ -1,5 +1,5 @@
 //! What is done with a verdict.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::design::{Design, KeepPolicy, Place, Question};
@@ -7,7 +7,7 @@ use crate::verdict::Comparison;
 use crate::verdict::{Guard, GuardState, Verdict};
 
 /// Why the PC is left as it is at the end of a trial.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Reason {
     /// B is better.
@@ -37,7 +37,7 @@ pub enum Reason {
 }
 
 /// The end of a trial.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Ending {
     /// What is in force.
     pub place: Place,

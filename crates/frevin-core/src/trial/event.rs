@@ -1,5 +1,5 @@
 //! What happens in a trial.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::design::{Arm, Place};
@@ -12,7 +12,7 @@ use crate::verdict::{Verdict, VisitFigures};
 use crate::visits::VisitId;
 
 /// What a trial does next.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "action", rename_all = "kebab-case")]
 pub enum Action {
     /// Bring the PC from what is in force of the trial to this.
@@ -56,7 +56,7 @@ pub enum Action {
 }
 
 /// Why a visit is made again.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "doubt", rename_all = "kebab-case")]
 pub enum Doubt {
     /// The PC ran on another source of power than when the trial began.
@@ -76,7 +76,7 @@ pub enum Doubt {
 }
 
 /// Something that happened in a trial, in the order in which it did.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum Event {
     /// An action is about to be done.

@@ -1,5 +1,5 @@
 //! A trial as its events tell it, and what comes next.
-
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::design::{Arm, Design, Place};
@@ -26,7 +26,7 @@ pub struct Seen {
 }
 
 /// A visit that counts.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct DoneVisit {
     /// The visit of each graphics level, in their order.
     pub visits: Vec<VisitId>,
@@ -39,7 +39,7 @@ pub struct DoneVisit {
 }
 
 /// A pair of visits.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct DonePair {
     /// The one that was visited first.
     pub first: Arm,
@@ -50,7 +50,7 @@ pub struct DonePair {
 }
 
 /// How far a trial is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Progress {
     /// It goes on.

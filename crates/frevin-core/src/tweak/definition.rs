@@ -1,11 +1,11 @@
 //! What a tweak is, once its definition has been read.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::str::FromStr;
-
-use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 use thiserror::Error;
 
 use super::parameter::{Arguments, Parameter};
@@ -16,7 +16,9 @@ use crate::facts::{Facts, facts_needed};
 use crate::setting::{Address, State, TakesEffect};
 
 /// A tweak's name: `area/name`, in lower-case letters, digits and hyphens.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(try_from = "String", into = "String")]
 pub struct TweakId(String);
 
@@ -73,7 +75,7 @@ impl fmt::Display for TweakId {
 }
 
 /// How well founded a tweak is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Standing {
     /// There is a mechanism and evidence.
@@ -101,7 +103,9 @@ impl fmt::Display for Standing {
 }
 
 /// What a tweak can cost its owner.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Risk {
     /// Nothing that an owner would miss.
@@ -123,7 +127,7 @@ impl fmt::Display for Risk {
 }
 
 /// The Windows builds that a tweak is for; a missing end is open.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct BuildRange {
     /// The first build.
@@ -152,7 +156,7 @@ pub struct Condition {
 }
 
 /// Where a fact about Windows can be read up.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Source {
     /// The title of the public documentation.
@@ -162,7 +166,7 @@ pub struct Source {
 }
 
 /// Harm that a tweak can do which cannot be taken back by rolling it back, and what guards against it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Danger {
     /// What may happen: `This PC may no longer start.`
@@ -178,6 +182,37 @@ pub struct Manual {
     pub(super) steps: Vec<Template>,
     /// Whether it has been done, over `facts`; nothing where no fact tells.
     pub done_when: Option<Expression>,
+    /// The page of Windows' settings that it is done on, where there is one.
+    pub page: Option<SettingsPage>,
+}
+
+/// A page of Windows' settings, by its address: `ms-settings:display` ("Launch the Windows Settings app" in the Windows
+/// documentation). Opening one shows it and does nothing else, so that a stranger's definition may name one.
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+#[serde(try_from = "String")]
+pub struct SettingsPage(String);
+
+impl SettingsPage {
+    const SCHEME: &str = "ms-settings:";
+
+    /// Its address.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl TryFrom<String> for SettingsPage {
+    type Error = String;
+
+    fn try_from(address: String) -> Result<Self, Self::Error> {
+        let is_page = |name: &str| {
+            !name.is_empty() && name.bytes().all(|b| b.is_ascii_lowercase() || b == b'-')
+        };
+        match address.strip_prefix(Self::SCHEME) {
+            Some(name) if is_page(name) => Ok(Self(address)),
+            _ => Err(format!("`{address}` is no page of the settings, as ms-settings:display is")),
+        }
+    }
 }
 
 impl Manual {
@@ -209,7 +244,7 @@ pub struct SettingSpec {
 }
 
 /// One setting that a tweak wants on a particular PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Wanted {
     /// Which setting.
     pub address: Address,
@@ -306,6 +341,12 @@ impl Tweak {
         let is_open =
             |(name, p): &(&String, &Parameter)| p.default.is_none() && !given.contains_key(*name);
         self.parameters.iter().filter(is_open)
+    }
+
+    /// The kind of thing that a parameter names, as addresses of it begin: `startup:`, `display:`. Nothing where it names
+    /// none that a PC could list.
+    pub fn kind_named_by(&self, parameter: &str) -> Option<&str> {
+        self.settings.iter().find_map(|spec| spec.whereabouts.kind_named_by(parameter))
     }
 
     /// The settings that the tweak wants on a PC with these facts.

@@ -14,8 +14,8 @@ mod whereabouts;
 
 pub use catalogue::{Catalogue, CatalogueError};
 pub use definition::{
-    BuildRange, Condition, Danger, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
-    TweakIdError, Wanted,
+    BuildRange, Condition, Danger, Manual, Risk, SettingSpec, SettingsPage, Source, Standing,
+    Tweak, TweakId, TweakIdError, Wanted,
 };
 pub use parameter::{Argument, Arguments, Choice, Parameter, ParameterKind, check_argument};
 pub use suspects::speaks_of_symptom;

@@ -1,10 +1,10 @@
 //! Parameters: what can be chosen about a tweak, by meaning and never by magic number.
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 
 use crate::document::nearest;
 
@@ -15,7 +15,7 @@ pub type Arguments = BTreeMap<String, Argument>;
 ///
 /// Its kind is kept with it, so that a stored argument is the one that was chosen; what
 /// expressions and documents see is [`Argument::value`].
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Argument {
     /// Yes or no.
@@ -63,7 +63,7 @@ impl fmt::Display for Argument {
 }
 
 /// One thing that can be chosen about a tweak.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Parameter {
     /// What it means.
     pub meaning: String,
@@ -72,6 +72,7 @@ pub struct Parameter {
     pub kind: ParameterKind,
     /// What it is where nothing is chosen; nothing where it has to be chosen.
     #[serde(serialize_with = "bare")]
+    #[schemars(with = "Option<serde_json::Value>")]
     pub default: Option<Argument>,
 }
 
@@ -80,7 +81,7 @@ fn bare<S: serde::Serializer>(argument: &Option<Argument>, to: S) -> Result<S::O
 }
 
 /// What a parameter takes.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "type", rename_all = "kebab-case")]
 pub enum ParameterKind {
     /// Yes or no.
@@ -122,7 +123,7 @@ const LONGEST_TEXT: usize = 400;
 const MOST_NAMES: usize = 200;
 
 /// One of several things that can be chosen.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Choice {
     /// Its name, which people write.

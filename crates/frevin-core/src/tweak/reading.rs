@@ -8,7 +8,8 @@ use serde_json::{Value as Json, json};
 use toml::Spanned;
 
 use super::definition::{
-    BuildRange, Condition, Danger, Manual, Risk, SettingSpec, Source, Standing, Tweak, TweakId,
+    BuildRange, Condition, Danger, Manual, Risk, SettingSpec, SettingsPage, Source, Standing,
+    Tweak, TweakId,
 };
 use super::parameter::{Choice, Parameter, ParameterKind, check_argument};
 use super::target::{Target, WrittenType, state_for};
@@ -106,6 +107,7 @@ struct SettingDocument {
 struct ManualDocument {
     steps: Spanned<Vec<String>>,
     done_when: Option<Spanned<String>>,
+    page: Option<SettingsPage>,
 }
 
 #[derive(Deserialize)]
@@ -259,7 +261,7 @@ impl Reader {
             self.problems.push(Problem::at(span, "what is done by hand has steps"));
             return None;
         }
-        Some(Manual { steps, done_when })
+        Some(Manual { steps, done_when, page: document.page })
     }
 
     fn ids(&mut self, written: Vec<Spanned<String>>) -> Vec<TweakId> {
@@ -549,6 +551,57 @@ mod tests {
         let without = [&GOOD[..start], &GOOD[end..]].concat();
         assert!(problems(&without)[0].contains("not neither"));
         assert!(problems(&text.replace("rated_mt_s", "rated"))[0].contains("facts.memory.rated"));
+    }
+
+    #[test]
+    fn a_page_of_the_settings_is_an_address_and_nothing_else() {
+        let start = GOOD.find("[parameters.share]").unwrap();
+        let end = GOOD.find("[[conditions]]").unwrap();
+        let with = |page: &str| {
+            let manual = format!("[manual]\nsteps = [\"Do it.\"]\npage = '{page}'\n\n");
+            [&GOOD[..start], &manual, &GOOD[end..]].concat()
+        };
+        let tweak = Tweak::parse("t.toml", &with("ms-settings:display-advanced")).unwrap();
+        assert_eq!(tweak.manual.unwrap().page.unwrap().as_str(), "ms-settings:display-advanced");
+        // What a stranger writes there is handed to Windows: it can be a page, and no program, file or address of the web.
+        for stranger in [
+            "ms-settings:",
+            "ms-settings:display?x=1",
+            r"ms-settings:..\\evil",
+            "https://example.org",
+            r"C:\Windows\System32\cmd.exe",
+            "file:///etc/passwd",
+            "MS-SETTINGS:display",
+            "ms-settings:display /x",
+        ] {
+            let found = problems(&with(stranger)).join("; ");
+            assert!(found.contains("is no page of the settings"), "{stranger}: {found}");
+        }
+    }
+
+    #[test]
+    fn a_parameter_that_names_a_thing_tells_of_which_kind() {
+        let catalogue = crate::tweak::Catalogue::built_in().unwrap();
+        let kind = |tweak: &str, parameter: &str| {
+            let tweak = catalogue.get(&tweak.parse().unwrap()).unwrap();
+            tweak.kind_named_by(parameter).map(str::to_owned)
+        };
+        for (tweak, parameter, named) in [
+            ("startup/entries", "entries", Some("startup:")),
+            ("graphics/display-mode", "display", Some("display:")),
+            ("graphics/display-mode", "mode", None),
+            ("services/one-service", "service", Some("service:")),
+            ("tasks/one-task", "task", Some("task:")),
+            ("apps/any-app", "apps", Some("app:")),
+            ("network/name-servers", "adapter", Some("adapter:")),
+            ("cpu/event-timer-device", "device", Some("device:")),
+            // Of a program's path in a registry key no PC has a list.
+            ("graphics/program-gpu", "program", None),
+            ("storage/write-cache-flushing", "drive", None),
+            ("startup/entries", "nothing", None),
+        ] {
+            assert_eq!(kind(tweak, parameter).as_deref(), named, "{tweak} {parameter}");
+        }
     }
 
     #[test]

@@ -1,15 +1,15 @@
 //! A use of a tweak: the tweak with the arguments chosen for it.
 
-use std::fmt;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::fmt;
 
 use super::definition::{Tweak, TweakId};
 use super::parameter::Arguments;
 
 /// A tweak with its arguments. A profile may use one tweak several times; what is held, taken back
 /// and measured is a use.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize)]
 pub struct TweakUse {
     /// The tweak.
     pub tweak: TweakId,

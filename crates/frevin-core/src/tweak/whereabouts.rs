@@ -91,6 +91,20 @@ impl Whereabouts {
         }
     }
 
+    /// What stands before a parameter that names the thing a setting is of: `startup:` where each of `params.entries` is
+    /// filled into `startup:${entry}#enabled`. Nothing where the parameter is something else.
+    pub(super) fn kind_named_by(&self, parameter: &str) -> Option<&str> {
+        let Self::Computed(ComputedAddress { template, each }) = self else { return None };
+        let (kind, rest) = template.source().split_once("${")?;
+        let (gap, rest) = rest.split_once('}')?;
+        let whole = format!("params.{parameter}");
+        let is_meant = gap == whole
+            || each.as_ref().is_some_and(|each| each.name == gap && each.things.source() == whole);
+        let is_of_a_thing =
+            kind.ends_with(':') && !kind.contains(['\\', '/']) && rest.starts_with('#');
+        (is_meant && is_of_a_thing).then_some(kind)
+    }
+
     /// What the entry is for each of, if it is.
     pub(super) fn things(&self) -> Option<&Expression> {
         self.each().map(|(_, things)| things)

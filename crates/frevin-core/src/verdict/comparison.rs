@@ -1,5 +1,5 @@
 //! Visits compared: every metric's finding, the guards' vetoes, and the verdict.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use frevin_stats::{
@@ -11,7 +11,7 @@ use super::figures::VisitFigures;
 use super::metrics::{Guard, Judge, Primary};
 
 /// What difference is worth having, as a share of A.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Margins {
     /// In average FPS.
@@ -56,7 +56,7 @@ impl Margins {
 
 /// How much pairs differed by chance in earlier trials of the same PC, scene and judge: of its first primary metric,
 /// and of its second.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Histories {
     /// Of the first.
     pub first: Option<History>,
@@ -65,7 +65,7 @@ pub struct Histories {
 }
 
 /// A finding about one primary metric.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct MetricFinding {
     /// The metric.
     pub primary: Primary,
@@ -83,27 +83,27 @@ pub struct MetricFinding {
 }
 
 /// What the visits to both states come to, in the unit of the metric.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(untagged)]
 pub enum Measured {
     /// Frames a second.
     Fps {
-        /// Of A.
-        a_fps: f64,
+        /// Of A; nothing where there is no pair.
+        a_fps: Option<f64>,
         /// Of B.
-        b_fps: f64,
+        b_fps: Option<f64>,
     },
     /// Milliseconds.
     Ms {
-        /// Of A.
-        a_ms: f64,
+        /// Of A; nothing where there is no pair.
+        a_ms: Option<f64>,
         /// Of B.
-        b_ms: f64,
+        b_ms: Option<f64>,
     },
 }
 
 /// What was lost of the probes of all visits.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct LossFinding {
     /// In A.
     pub a: Loss,
@@ -114,7 +114,7 @@ pub struct LossFinding {
 }
 
 /// What was found of one guard.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct GuardFinding {
     /// The guard.
     pub guard: Guard,
@@ -127,7 +127,7 @@ pub struct GuardFinding {
 }
 
 /// What is paired.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum PairsOf {
     /// A visit of each state.
@@ -137,7 +137,7 @@ pub enum PairsOf {
 }
 
 /// Two states of a PC, compared.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Comparison {
     /// The answer.
     pub verdict: Verdict,
@@ -221,19 +221,21 @@ pub fn compare(
 
 fn measured(primary: Primary, pairs: &[(VisitFigures, VisitFigures)]) -> Measured {
     let of = |side: fn(&(VisitFigures, VisitFigures)) -> &VisitFigures| {
-        median(pairs.iter().filter_map(|pair| primary.gain(side(pair)))).unwrap_or(f64::NAN)
+        median(pairs.iter().filter_map(|pair| primary.gain(side(pair))))
     };
     let (a, b) = (of(|(a, _)| a), of(|(_, b)| b));
     match primary {
         Primary::AverageFps | Primary::Low1PercentFps => {
-            Measured::Fps { a_fps: a.exp(), b_fps: b.exp() }
+            Measured::Fps { a_fps: a.map(f64::exp), b_fps: b.map(f64::exp) }
         }
         // The millisecond that was added is taken away again.
         Primary::PingMedian | Primary::PingPercentile95 => {
-            Measured::Ms { a_ms: (-a).exp() - 1.0, b_ms: (-b).exp() - 1.0 }
+            let ms = |gain: f64| (-gain).exp() - 1.0;
+            Measured::Ms { a_ms: a.map(ms), b_ms: b.map(ms) }
         }
         Primary::LatencyMedian | Primary::LatencyPercentile95 => {
-            Measured::Ms { a_ms: (-a).exp(), b_ms: (-b).exp() }
+            let ms = |gain: f64| (-gain).exp();
+            Measured::Ms { a_ms: a.map(ms), b_ms: b.map(ms) }
         }
     }
 }
@@ -355,7 +357,10 @@ mod tests {
         // (30 + 1) / (40 + 1) - 1
         assert!((difference.estimate + 0.244).abs() < 0.01, "{difference:?}");
         assert!(difference.low < difference.estimate && difference.estimate < difference.high);
-        let Measured::Ms { a_ms, b_ms } = better.findings[0].measured else { panic!() };
+        let Measured::Ms { a_ms: Some(a_ms), b_ms: Some(b_ms) } = better.findings[0].measured
+        else {
+            panic!()
+        };
         assert!((a_ms - 40.0).abs() < 0.2 && (b_ms - 30.0).abs() < 0.2);
         assert_eq!(judged(&pairs(50.0, 0)).verdict, Verdict::Worse);
         let lossy = judged(&pairs(30.0, 9));
@@ -385,7 +390,10 @@ mod tests {
         };
         let better = judged(Judge::Latency, 100.0, 36.0);
         assert_eq!(better.verdict, Verdict::Better);
-        let Measured::Ms { a_ms, b_ms } = better.findings[0].measured else { panic!() };
+        let Measured::Ms { a_ms: Some(a_ms), b_ms: Some(b_ms) } = better.findings[0].measured
+        else {
+            panic!()
+        };
         assert!((a_ms - 40.0).abs() < 0.1 && (b_ms - 36.0).abs() < 0.1);
         assert!((better.findings[0].difference.unwrap().estimate + 0.1).abs() < 0.01);
         assert_eq!(judged(Judge::Latency, 100.0, 44.0).verdict, Verdict::Worse);

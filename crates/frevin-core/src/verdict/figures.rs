@@ -1,5 +1,5 @@
 //! A visit as verdicts take it: one value of each metric.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -8,7 +8,7 @@ use frevin_stats::probes::ProbeStats;
 use frevin_stats::{Loss, median};
 
 /// A visit to a state of the PC, as verdicts take it.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct VisitFigures {
     /// Of its frames, where a game was played.
     pub frames: Option<FrameFigures>,
@@ -20,7 +20,7 @@ pub struct VisitFigures {
 }
 
 /// Latency during a visit. Logarithms are natural ones, of milliseconds.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct LatencyOfVisit {
     /// The median over the runs of ln(median).
     pub ln_median_ms: f64,
@@ -29,7 +29,7 @@ pub struct LatencyOfVisit {
 }
 
 /// What the frames of a visit come to. Logarithms are natural ones.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct FrameFigures {
     /// The median over the runs of ln(average FPS).
     pub ln_average_fps: f64,
@@ -43,7 +43,7 @@ pub struct FrameFigures {
 
 /// How an address answered during a visit. Logarithms are natural ones, of milliseconds and one more, so that an
 /// answer within no time at all has one.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct PingFigures {
     /// The median over the runs of ln(median + 1 ms).
     pub ln_median_ms: f64,

@@ -1,5 +1,5 @@
 //! What verdicts are made by, and what can veto them.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use frevin_stats::GuardLimits;
@@ -7,7 +7,7 @@ use frevin_stats::GuardLimits;
 use super::figures::VisitFigures;
 
 /// What a comparison is judged by.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Judge {
     /// Average FPS and 1% low.
@@ -56,7 +56,7 @@ impl Judge {
 }
 
 /// A metric that verdicts are made by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Primary {
     /// Average FPS.
@@ -99,7 +99,7 @@ impl Primary {
 }
 
 /// A metric that can only veto.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Guard {
     /// Stutter events of a visit's runs together.

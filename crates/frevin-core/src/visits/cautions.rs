@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use frevin_frames::{Levels, LogReadings, RunConditions};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Run, VisitRecord};
@@ -16,7 +17,7 @@ const DEGREES_APART: f64 = 8.0;
 const ENOUGH_RUNS: usize = 3;
 
 /// Runs of both states that are under a condition, out of how many.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Shares {
     /// Runs of A under it.
     pub a: usize,
@@ -46,7 +47,7 @@ impl Shares {
 }
 
 /// A part of a PC whose temperature logs tell.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum WarmPart {
     /// The graphics card.
@@ -65,7 +66,7 @@ impl WarmPart {
 }
 
 /// Something that weakens a comparison of state B with state A.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "caution", rename_all = "kebab-case")]
 pub enum Caution {
     /// The visits were not made in turns.

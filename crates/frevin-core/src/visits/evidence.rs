@@ -1,15 +1,15 @@
 //! Evidence: which visits tell what one use of a tweak does.
 
-use std::collections::{BTreeMap, BTreeSet};
-
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::{RunSource, VisitRecord, VisitStatus};
 use crate::ids::{PcId, SceneName, StateDigest};
 use crate::tweak::{TweakId, TweakUse};
 
 /// Visits that a ledger holds for or against a tweak, on one PC.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Evidence {
     /// Visits with it in force.
     pub visits_with: usize,

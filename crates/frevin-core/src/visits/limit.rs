@@ -1,6 +1,7 @@
 //! What limits the frames of a run, as far as its log and its frames tell.
 
 use frevin_frames::FrameCap;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Run, VisitContext};
@@ -15,7 +16,7 @@ const FULL: f64 = 0.97;
 const LEVELS_ALIKE: f64 = 0.03;
 
 /// What limits the frames.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "limited_by", rename_all = "kebab-case")]
 pub enum FrameLimit {
     /// A cap, or the display that frames wait for.

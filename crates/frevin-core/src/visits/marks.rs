@@ -1,10 +1,11 @@
 //! Marks: what is worth knowing of one run before it is believed.
 
 use frevin_frames::{FrameCap, Pause, Phase, RunConditions};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Something worth knowing of a run.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "mark", rename_all = "kebab-case")]
 pub enum Mark {
     /// Frames look to be held to a cap, or to wait for the display.

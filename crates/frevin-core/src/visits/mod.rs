@@ -12,6 +12,7 @@ use std::collections::BTreeSet;
 
 use frevin_frames::{LatencyFigures, Metrics, RunConditions};
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::environment::BeforeAndAfter;
@@ -27,7 +28,7 @@ pub use limit::{FrameLimit, frame_limit, limit_by_levels, limit_of_runs};
 pub use marks::{Mark, marks};
 
 /// A scene: what is measured.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Scene {
     /// Its name.
     pub name: SceneName,
@@ -42,17 +43,21 @@ pub struct Scene {
 }
 
 /// The number of a visit in its ledger.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct VisitId(pub i64);
 
 /// The number of a run in its ledger.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct RunId(pub i64);
 
 /// A source of a run's frames.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RunSource {
     /// Recorded on a rehearsal PC.
@@ -66,7 +71,7 @@ pub enum RunSource {
 }
 
 /// The state of the PC that a visit was made in, as Frevin's layers hold it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct InForce {
     /// Digest of the settings held and their states.
     pub digest: StateDigest,
@@ -82,7 +87,7 @@ impl InForce {
 }
 
 /// The state of a visit itself.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum VisitStatus {
     /// It was begun and not ended: broken off, or still going on.
@@ -96,7 +101,7 @@ pub enum VisitStatus {
 }
 
 /// Circumstances of a visit that runs do not show.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(default)]
 pub struct VisitContext {
     /// Settings that the PC did not yet behave by.
@@ -110,7 +115,7 @@ pub struct VisitContext {
 }
 
 /// A visit to a state of the PC.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct VisitRecord {
     /// Its number.
     pub id: VisitId,
@@ -154,7 +159,7 @@ impl VisitRecord {
 }
 
 /// A run without its frames.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Run {
     /// Its number.
     pub id: RunId,

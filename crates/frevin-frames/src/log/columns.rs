@@ -31,6 +31,13 @@ pub(super) type Sample = Vec<Vec<u8>>;
 /// From so many digits on, the last ones of a floating point number are worth more than a frame.
 const LONG_DIGITS: usize = 15;
 
+impl Chosen {
+    /// Whether its cells are numbers like any other.
+    pub(super) fn is_plain(&self) -> bool {
+        self.writing == Writing::Plain
+    }
+}
+
 impl Writing {
     fn of(sample: &Sample, holds: ColumnKind) -> Self {
         let is_long =

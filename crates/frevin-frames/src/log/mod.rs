@@ -3,6 +3,7 @@
 mod columns;
 
 mod json;
+mod lanes;
 mod layout;
 mod number;
 mod quoted;
@@ -10,12 +11,12 @@ mod readings;
 mod rows;
 mod stream;
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::borrow::Cow;
 use std::fmt;
 use std::io::{self, Read};
 use std::str::FromStr;
-
-use serde::Serialize;
 use thiserror::Error;
 
 use self::columns::Sample;
@@ -24,6 +25,7 @@ pub use self::readings::{LatencyFigures, Levels, LogReadings};
 use self::rows::{Form, RowReader, Rows};
 use self::stream::join::{Joiner, in_parallel};
 use self::stream::source::{HEAD_BYTES, OneLineEnd, Pieces, decoded, fill, has_lone_returns};
+use crate::metrics::FrameTally;
 use crate::series::FrameSeries;
 
 /// Above this share of rows that hold no frame time, a log is refused: whatever it is, it is
@@ -36,7 +38,7 @@ const SAMPLED_ROWS: usize = 200;
 const LONGEST_DOCUMENT_BYTES: usize = 64 << 20;
 
 /// A unit of time in a log.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 pub enum TimeUnit {
     /// Milliseconds.
     #[serde(rename = "ms")]
@@ -89,7 +91,7 @@ impl fmt::Display for TimeUnit {
 }
 
 /// What a column of a log holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ColumnKind {
     /// How long each frame took.
@@ -113,7 +115,7 @@ pub struct LogOptions {
 }
 
 /// A row that holds no frame time.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct RejectedRow {
     /// The line that it begins on, from 1.
     pub line: u64,
@@ -199,8 +201,12 @@ pub enum LogError {
     NotKept { reason: String },
 }
 
+/// Takes the next frames of a log, in milliseconds.
+pub type KeepFrames<'a> = dyn FnMut(Vec<f64>) -> io::Result<()> + Send + 'a;
+
 /// Reads a log of frames: text with a row for each, or JSON. Frames go to `keep` in their order, in
-/// pieces, so that a log may be longer than what memory holds; pieces are read on every core.
+/// pieces, so that a log may be longer than what memory holds; pieces are read on every core. What is
+/// given back beside the reading has seen all of them.
 ///
 /// What is not given is found: UTF-8, UTF-16 or another encoding in which ASCII means the same; the
 /// separator (comma, semicolon, tab, bar, blanks) and with it the decimal mark; the heading, below
@@ -216,8 +222,8 @@ pub enum LogError {
 pub fn read_log(
     source: impl Read + Send,
     options: &LogOptions,
-    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
-) -> Result<LogReading, LogError> {
+    keep: &mut KeepFrames<'_>,
+) -> Result<(LogReading, FrameTally), LogError> {
     let unreadable = |error: io::Error| LogError::Unreadable { reason: error.to_string() };
     let mut source = decoded(source).map_err(unreadable)?;
     let mut head = Vec::new();
@@ -264,11 +270,11 @@ pub fn read_log_bytes(
     options: &LogOptions,
 ) -> Result<(FrameSeries, LogReading), LogError> {
     let mut frame_ms = Vec::new();
-    let mut keep = |frames: &[f64]| {
-        frame_ms.extend_from_slice(frames);
+    let mut keep = |frames: Vec<f64>| {
+        frame_ms.extend(frames);
         Ok(())
     };
-    let reading = read_log(bytes, options, &mut keep)?;
+    let (reading, _) = read_log(bytes, options, &mut keep)?;
     Ok((FrameSeries::new(frame_ms).map_err(|_| LogError::NoFrames)?, reading))
 }
 
@@ -292,8 +298,8 @@ fn read_text(
     head: Vec<u8>,
     is_whole: bool,
     options: &LogOptions,
-    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
-) -> Result<LogReading, LogError> {
+    keep: &mut KeepFrames<'_>,
+) -> Result<(LogReading, FrameTally), LogError> {
     let layout = layout::find(&as_text(&head, is_whole), options)?;
     let body = head[layout.offset(&head)..].to_vec();
     drop(head);
@@ -318,8 +324,8 @@ fn read_json_lines(
     head: Vec<u8>,
     fields: Vec<String>,
     options: &LogOptions,
-    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
-) -> Result<LogReading, LogError> {
+    keep: &mut KeepFrames<'_>,
+) -> Result<(LogReading, FrameTally), LogError> {
     let objects = head.split(|byte| *byte == b'\n').filter_map(json::object);
     let rows = objects
         .take(SAMPLED_ROWS)
@@ -336,8 +342,8 @@ fn read_json_lines(
 fn read_document(
     table: &json::Table<'_>,
     options: &LogOptions,
-    keep: &mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
-) -> Result<LogReading, LogError> {
+    keep: &mut KeepFrames<'_>,
+) -> Result<(LogReading, FrameTally), LogError> {
     let rows = (0..table.len().min(SAMPLED_ROWS)).map(|row| table.row(row));
     let samples = samples_of_texts(rows, table.names.len().max(1));
     let form = Form::JsonLines { fields: table.names.clone() };
@@ -351,7 +357,7 @@ fn read_document(
         reader.take_row(cell, index as u64 + 1, &mut rows);
     }
     let mut join = Joiner::new(&reader, &table.names, 0, keep);
-    join.put(0, rows)?;
+    join.put_all(rows)?;
     join.finish(None, taken)
 }
 

@@ -30,12 +30,12 @@ pub(super) fn number(cell: &[u8]) -> Option<f64> {
     fast_float2::parse(&written[..length]).ok()
 }
 
-const ONES: u64 = 0x0101_0101_0101_0101;
+pub(super) const ONES: u64 = 0x0101_0101_0101_0101;
 const LOW_BITS: u64 = 0x7f7f_7f7f_7f7f_7f7f;
 
 /// The highest bit of each byte of a word that is this one, and no other bit.
-#[inline]
-fn places_of(byte: u8, word: u64) -> u64 {
+#[inline(always)]
+pub(super) fn places_of(byte: u8, word: u64) -> u64 {
     let word = word ^ (ONES * u64::from(byte));
     !(((word & LOW_BITS) + LOW_BITS) | word | LOW_BITS)
 }
@@ -78,42 +78,72 @@ pub(super) fn nth_cell(bytes: &[u8], separator: u8, index: usize) -> Option<(usi
     (left == 0).then_some((start, bytes.len()))
 }
 
-/// The number that `bytes[start..end]` is, where it is of digits and at most one point and no longer than
-/// eight bytes: all of them are read at once. Every other number is read by [`number`].
+/// The number that a word holds: digits and at most one point, the first byte lowest, with so many bits
+/// of the word beyond the number's own, 0 to 56.
 ///
 /// A whole number below 2^53 and a power of ten up to 10^22 are floating point numbers exactly, so that
 /// one division gives the nearest one (Clinger 1990).
+#[inline(always)]
+pub(super) fn short_number(word: u64, spare_bits: u64) -> Option<f64> {
+    // Digits become 0 to 9; the last byte becomes the highest, and those before the number 0.
+    let bytes = (word ^ (ONES * 0x30)) << spare_bits;
+    let point = places_of(b'.' ^ b'0', bytes);
+    // All bits from those of the point upwards.
+    let from_point = ((point & point.wrapping_neg()) >> 7).wrapping_neg();
+    // What is before the point moves up by its place, towards what is behind it.
+    let digits = bytes & (from_point << 8) | (bytes & !from_point) << (from_point >> 60 & 8);
+    let beyond = (digits | digits.wrapping_add(ONES * 6)) & (ONES * 0xf0);
+    // A point that nothing follows is left to others: it may be all that there is.
+    (beyond == 0 && point >> 63 == 0)
+        .then(|| eight_digits(digits) as f64 / power_behind(from_point))
+}
+
+/// As [`short_number`], of a cell of up to sixteen bytes; nothing where there are too few bytes behind it.
 #[inline]
-pub(super) fn plain_number(bytes: &[u8], start: usize, end: usize) -> Option<f64> {
-    const POWERS: [f64; 8] = [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7];
+pub(super) fn longer_number(bytes: &[u8], start: usize, end: usize) -> Option<f64> {
     let length = end - start;
-    if !(1..=8).contains(&length) {
+    if !(1..=16).contains(&length) {
         return None;
     }
-    let word = u64::from_le_bytes(*bytes.get(start..start + 8)?.first_chunk()?);
-    // The last byte of the number becomes the highest of the word; below the first there are zeros.
-    let word = word << (8 * (8 - length));
-    let point = places_of(b'.', word);
-    let (digits, below, count) = if point == 0 {
-        (word, 0, length)
-    } else {
-        let place = point.trailing_zeros() / 8;
-        let whole = word & ((1 << (8 * place)) - 1);
-        // Digits before the point move up by its place, towards those behind it.
-        (word & !(u64::MAX >> (56 - 8 * place)) | whole << 8, 7 - place as usize, length - 1)
-    };
-    if count == 0 {
-        return None;
-    }
-    let digits = digits | (0x3030_3030_3030_3030_u64.checked_shr(8 * count as u32).unwrap_or(0));
-    const HIGH_HALVES: u64 = 0xf0f0_f0f0_f0f0_f0f0;
-    let is_digits = digits & HIGH_HALVES == 0x3030_3030_3030_3030
-        && (digits + 0x0606_0606_0606_0606) & HIGH_HALVES == 0x3030_3030_3030_3030;
-    // Eight digits by three multiplications: neighbours, then pairs, then fours.
-    let pairs = (digits & 0x0f0f_0f0f_0f0f_0f0f).wrapping_mul(2561) >> 8;
+    let word = u128::from_le_bytes(*bytes.get(start..start + 16)?.first_chunk()?);
+    long_number(word << (128 - 8 * length), length)
+}
+
+/// The number of so many bytes that a word ends with, the last byte highest; whatever is below is 0.
+#[inline(always)]
+pub(super) fn long_number(word: u128, length: usize) -> Option<f64> {
+    const ONES: u128 = 0x0101_0101_0101_0101_0101_0101_0101_0101;
+    const LOW_BITS: u128 = ONES * 0x7f;
+    let bytes = word ^ ((ONES * 0x30) << (128 - 8 * length));
+    let apart = bytes ^ (ONES * u128::from(b'.' ^ b'0'));
+    let point = !(((apart & LOW_BITS) + LOW_BITS) | apart | LOW_BITS);
+    let from_point = ((point & point.wrapping_neg()) >> 7).wrapping_neg();
+    let digits =
+        bytes & (from_point << 8) | (bytes & !from_point) << ((from_point >> 120) as u32 & 8);
+    let beyond = (digits | digits.wrapping_add(ONES * 6)) & (ONES * 0xf0);
+    let whole = eight_digits(digits as u64) * 100_000_000 + eight_digits((digits >> 64) as u64);
+    let behind = (from_point << 8).count_ones() / 8;
+    let is_one = beyond == 0 && (point == 0 || length > 1) && whole < 1 << 53;
+    is_one.then(|| whole as f64 / POWERS[behind as usize & 15])
+}
+
+/// Powers of ten, each a floating point number exactly.
+pub(super) const POWERS: [f64; 16] =
+    [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15];
+
+/// The power of ten that a number of eight bytes is divided by, from all bits of its word from the point
+/// upwards.
+#[inline(always)]
+pub(super) fn power_behind(from_point: u64) -> f64 {
+    POWERS[((from_point << 8).count_ones() / 8) as usize & 7]
+}
+
+/// Eight digits, 0 to 9, the first lowest, by three multiplications: neighbours, then pairs, then fours.
+#[inline(always)]
+fn eight_digits(digits: u64) -> u64 {
+    let pairs = digits.wrapping_mul(2561) >> 8;
     let fours = (pairs & 0x00ff_00ff_00ff_00ff).wrapping_mul(6_553_601) >> 16;
-    let whole = (fours & 0x0000_ffff_0000_ffff).wrapping_mul(42_949_672_960_001) >> 32;
-    is_digits.then(|| whole as i64 as f64 / POWERS[below])
+    (fours & 0x0000_ffff_0000_ffff).wrapping_mul(42_949_672_960_001) >> 32
 }
 
 /// The whole part of a number, exactly, and the part below one: what was shown days after its
@@ -201,17 +231,27 @@ mod tests {
     proptest! {
         #[test]
         fn plain_numbers_are_what_the_library_reads(
-            number in prop_oneof!["[0-9]{1,9}", "[0-9]{0,6}[.][0-9]{0,6}", "[-+0-9.e/:]{0,9}"],
-            rest in "[,;\n x][0-9]{8}",
+            number in prop_oneof![
+                "[0-9]{1,16}", "[0-9]{0,6}[.][0-9]{0,6}", "[0-9]{1,9}[.][0-9]{0,7}", "[-+0-9.e/:]{0,17}"
+            ],
+            rest in "[,;\n x][0-9]{16}",
         ) {
             let text = format!("x{number}{rest}");
             let end = 1 + number.len();
             let expected: Option<f64> = number.parse().ok();
-            match plain_number(text.as_bytes(), 1, end) {
+            let is_plain = number.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+            match longer_number(text.as_bytes(), 1, end) {
                 Some(value) => prop_assert_eq!(expected, Some(value)),
                 None => {
-                    let plain = number.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
-                    prop_assert!(expected.is_none() || number.len() > 8 || !plain);
+                    let is_long = number.len() > 16 || expected >= Some(2_f64.powi(53));
+                    prop_assert!(expected.is_none() || is_long || !is_plain);
+                }
+            }
+            if (1..=8).contains(&number.len()) {
+                let word = u64::from_le_bytes(*text.as_bytes()[1..].first_chunk().unwrap());
+                match short_number(word, 64 - 8 * number.len() as u64) {
+                    Some(value) => prop_assert_eq!(expected, Some(value)),
+                    None => prop_assert!(expected.is_none() || number.ends_with('.') || !is_plain),
                 }
             }
         }

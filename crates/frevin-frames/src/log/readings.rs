@@ -1,6 +1,6 @@
 //! Columns of a log beside its frames: latency, how busy what was, graphics memory, and how warm, how fast
 //! and how hungry processor and graphics card were.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::TimeUnit;
@@ -10,7 +10,7 @@ use crate::metrics::quantile;
 use crate::stream::ranks::Counts;
 
 /// What a log tells of a run beside its frames.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(default)]
 pub struct LogReadings {
     /// Latency, where a column holds it.
@@ -46,7 +46,7 @@ pub struct LogReadings {
 }
 
 /// A level over the rows of a run that tell it, in the unit of its field.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Levels {
     /// The mean of the rows.
     pub average: f64,
@@ -57,7 +57,7 @@ pub struct Levels {
 }
 
 /// Latency over the frames of a run that have one.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct LatencyFigures {
     /// The column, whose name says from what to what it is measured.
     pub column: String,
@@ -137,6 +137,12 @@ impl SideColumn {
     /// What a cell says: milliseconds, percent or mebibytes; nothing of one that is blank, no number or below zero.
     pub(super) fn value(&self, cell: &[u8]) -> Option<f64> {
         let value = number(cell.trim_ascii()).filter(|value| value.is_finite() && *value >= 0.0)?;
+        self.of_number(value)
+    }
+
+    /// What a number of it says, which is finite and not below zero.
+    #[inline(always)]
+    pub(super) fn of_number(&self, value: f64) -> Option<f64> {
         match self.kind {
             // Where no click was made, some write 0.
             SideKind::Latency(unit) => Some(unit.to_ms(value)).filter(|ms| *ms > 0.0),
@@ -267,23 +273,30 @@ fn level_of(
 }
 
 /// Values of one column beside the frames.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, PartialEq)]
 pub(super) struct SideValues {
     sum: f64,
     count: u64,
     greatest: f64,
-    /// Nothing of no value.
-    least: Option<f64>,
+    /// Infinite of no value.
+    least: f64,
     /// The values themselves, of latency.
     values: Vec<f64>,
 }
 
+impl Default for SideValues {
+    fn default() -> Self {
+        Self { sum: 0.0, count: 0, greatest: 0.0, least: f64::INFINITY, values: Vec::new() }
+    }
+}
+
 impl SideValues {
+    #[inline(always)]
     pub(super) fn take(&mut self, column: &SideColumn, value: f64) {
         self.sum += value;
         self.count += 1;
         self.greatest = self.greatest.max(value);
-        self.least = Some(self.least.map_or(value, |least| least.min(value)));
+        self.least = self.least.min(value);
         if column.holds_latency() {
             self.values.push(value);
         }
@@ -293,10 +306,8 @@ impl SideValues {
 /// Values of one column over a whole log, however long it is.
 #[derive(Default)]
 pub(super) struct SideTally {
-    sum: f64,
-    count: u64,
-    greatest: f64,
-    least: Option<f64>,
+    /// Those of all pieces so far, without their values.
+    whole: SideValues,
     few: Vec<f64>,
     /// Within a thousandth, where they are many.
     counts: Option<Counts>,
@@ -307,10 +318,10 @@ const HELD: usize = 1 << 22;
 
 impl SideTally {
     pub(super) fn append(&mut self, values: SideValues) {
-        self.sum += values.sum;
-        self.count += values.count;
-        self.greatest = self.greatest.max(values.greatest);
-        self.least = self.least.into_iter().chain(values.least).reduce(f64::min);
+        self.whole.sum += values.sum;
+        self.whole.count += values.count;
+        self.whole.greatest = self.whole.greatest.max(values.greatest);
+        self.whole.least = self.whole.least.min(values.least);
         self.few.extend(values.values);
         if self.few.len() > HELD || self.counts.is_some() {
             self.counts.get_or_insert_default().see(&std::mem::take(&mut self.few));
@@ -322,7 +333,7 @@ impl SideTally {
             self.few.sort_unstable_by(f64::total_cmp);
             return quantile(&self.few, p);
         };
-        let mut left = (self.count as f64 * p) as u64;
+        let mut left = (self.whole.count as f64 * p) as u64;
         let mut last = f64::NAN;
         for (value, count) in counts.about() {
             last = value;
@@ -335,12 +346,11 @@ impl SideTally {
     }
 
     fn mean(&self) -> f64 {
-        self.sum / self.count as f64
+        self.whole.sum / self.whole.count as f64
     }
 
     fn levels(&self) -> Levels {
-        let average = self.mean();
-        Levels { average, lowest: self.least.unwrap_or(average), highest: self.greatest }
+        Levels { average: self.mean(), lowest: self.whole.least, highest: self.whole.greatest }
     }
 }
 
@@ -351,13 +361,15 @@ pub(super) fn readings(
     mean_frame_ms: f64,
 ) -> LogReadings {
     let mut read = LogReadings::default();
-    for (column, mut tally) in columns.iter().zip(tallies).filter(|(_, tally)| tally.count > 0) {
+    for (column, mut tally) in
+        columns.iter().zip(tallies).filter(|(_, tally)| tally.whole.count > 0)
+    {
         let share_of_time = (tally.mean() / mean_frame_ms).min(1.0);
         match column.kind {
             SideKind::Latency(_) => {
                 read.latency = Some(LatencyFigures {
                     column: column.name.clone(),
-                    frames: tally.count,
+                    frames: tally.whole.count,
                     median_ms: tally.quantile(0.5),
                     percentile_95_ms: tally.quantile(0.95),
                 });
@@ -369,7 +381,9 @@ pub(super) fn readings(
                 read.graphics_busy_share.get_or_insert(share);
             }
             SideKind::ProcessorBusy(_) => read.processor_busy_share = Some(share_of_time),
-            SideKind::GraphicsMemory { .. } => read.graphics_memory_mib = Some(tally.greatest),
+            SideKind::GraphicsMemory { .. } => {
+                read.graphics_memory_mib = Some(tally.whole.greatest)
+            }
             SideKind::Level(part, quantity) => {
                 let place = match (part, quantity) {
                     (Part::Graphics, Quantity::Temperature { .. }) => &mut read.graphics_celsius,

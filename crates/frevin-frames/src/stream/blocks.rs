@@ -15,6 +15,11 @@ pub trait FrameBlocks {
     /// # Errors
     /// Where a block cannot be had; some have been shown by then.
     fn each_block(&self, see: &mut dyn FnMut(&[f64])) -> Result<(), Self::Error>;
+
+    /// All blocks, where they lie in memory.
+    fn in_memory(&self) -> Option<Vec<&[f64]>> {
+        None
+    }
 }
 
 impl FrameBlocks for FrameSeries {
@@ -23,5 +28,11 @@ impl FrameBlocks for FrameSeries {
     fn each_block(&self, see: &mut dyn FnMut(&[f64])) -> Result<(), Infallible> {
         see(self.frame_ms());
         Ok(())
+    }
+
+    fn in_memory(&self) -> Option<Vec<&[f64]>> {
+        // Parts of it, so that several cores may have some.
+        const PART: usize = 1 << 16;
+        Some(self.frame_ms().chunks(PART).collect())
     }
 }

@@ -2,7 +2,19 @@
 
 const LANES: usize = 8;
 
+/// Does what is compiled for the widest instructions of a processor, where it is marked to be put in
+/// place of its call; the result is the same to the bit.
+#[inline(always)]
+pub(crate) fn on_lanes<T>(work: impl FnOnce() -> T) -> T {
+    #[cfg(target_arch = "x86_64")]
+    if let Some(avx2) = fearless_simd::Level::new().as_avx2() {
+        return fearless_simd::Simd::vectorize(avx2, work);
+    }
+    work()
+}
+
 /// The sum of a term of each number. Lanes lose fewer digits than one sum does.
+#[inline(always)]
 pub(crate) fn sum(numbers: &[f64], term: impl Fn(f64) -> f64) -> f64 {
     let (full, rest) = numbers.as_chunks::<LANES>();
     let mut lanes = [0.0; LANES];
@@ -15,6 +27,7 @@ pub(crate) fn sum(numbers: &[f64], term: impl Fn(f64) -> f64) -> f64 {
 }
 
 /// The sum of the changes from each number to the next, whatever their sign.
+#[inline(always)]
 pub(crate) fn sum_of_steps(numbers: &[f64]) -> f64 {
     let Some(later) = numbers.get(1..) else { return 0.0 };
     let (full, rest) = later.as_chunks::<LANES>();
@@ -30,15 +43,18 @@ pub(crate) fn sum_of_steps(numbers: &[f64]) -> f64 {
 }
 
 /// The greatest of numbers above zero; zero of none.
+#[inline(always)]
 pub(crate) fn greatest(numbers: &[f64]) -> f64 {
     fold(numbers, 0.0, |a, b| if b > a { b } else { a })
 }
 
 /// The least of numbers; infinity of none.
+#[inline(always)]
 pub(crate) fn least(numbers: &[f64]) -> f64 {
     fold(numbers, f64::INFINITY, |a, b| if b < a { b } else { a })
 }
 
+#[inline(always)]
 fn fold(numbers: &[f64], from: f64, choose: impl Fn(f64, f64) -> f64) -> f64 {
     let (full, rest) = numbers.as_chunks::<LANES>();
     let mut lanes = [from; LANES];

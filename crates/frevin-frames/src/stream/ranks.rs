@@ -4,6 +4,12 @@
 //! upper bits; a second one gathers those in the few bins that hold a wanted place. A bin that holds too
 //! many, as under a frame cap, is counted again by the next bits.
 
+use std::num::NonZero;
+use std::ops::Range;
+use std::panic::resume_unwind;
+use std::thread;
+
+use super::lanes::{greatest, least, on_lanes};
 use crate::stream::blocks::FrameBlocks;
 
 /// Bits that one pass tells apart: 63 bits beside the sign in three passes.
@@ -12,9 +18,10 @@ const BINS: usize = 1 << PASS_BITS;
 /// Frames of one bin that are gathered at once.
 pub(crate) const GATHERED: u64 = 1 << 20;
 
-/// How many frames have which bits.
+/// How many frames have which bits: fewer than 2^32.
 pub(crate) struct Counts {
-    bins: Vec<u64>,
+    /// Of 32 bits each, so that those that are in use stay in a core's own memory.
+    bins: Vec<u32>,
     /// The lowest and the highest bin that holds a frame.
     used: (usize, usize),
     frames: u64,
@@ -38,7 +45,26 @@ impl Counts {
         self.frames
     }
 
+    #[inline(always)]
     pub(crate) fn see(&mut self, block: &[f64]) {
+        if block.is_empty() {
+            return;
+        }
+        if self.shift < 2 * PASS_BITS {
+            return self.see_some(block);
+        }
+        // Bits are in the order of frames: the bins that are used lie between two of them.
+        let bin = |frame_ms: f64| (frame_ms.to_bits() >> (2 * PASS_BITS)) as usize & (BINS - 1);
+        for frame_ms in block {
+            self.bins[bin(*frame_ms)] += 1;
+        }
+        self.frames += block.len() as u64;
+        let used = (bin(least(block)), bin(greatest(block)));
+        self.used = (self.used.0.min(used.0), self.used.1.max(used.1));
+    }
+
+    /// Counts those frames of a block that begin with the prefix.
+    fn see_some(&mut self, block: &[f64]) {
         for frame_ms in block {
             let upper = frame_ms.to_bits() >> self.shift;
             if upper >> PASS_BITS != self.prefix {
@@ -51,12 +77,25 @@ impl Counts {
         }
     }
 
+    /// Adds what another has counted by the same bits.
+    pub(crate) fn add(&mut self, other: &Self) {
+        if other.frames == 0 {
+            return;
+        }
+        let used = other.used.0..=other.used.1;
+        for (bin, counted) in self.bins[used.clone()].iter_mut().zip(&other.bins[used]) {
+            *bin += counted;
+        }
+        self.frames += other.frames;
+        self.used = (self.used.0.min(other.used.0), self.used.1.max(other.used.1));
+    }
+
     /// How many frames are about how long: within a thousandth.
     pub(crate) fn about(&self) -> impl Iterator<Item = (f64, u64)> {
         let bins = self.bins[self.used.0..=self.used.1].iter().zip(self.used.0 as u64..);
         let half = 1_u64 << (self.shift - 1);
         bins.filter(|(count, _)| **count > 0)
-            .map(move |(count, bin)| (f64::from_bits((bin << self.shift) + half), *count))
+            .map(move |(count, bin)| (f64::from_bits((bin << self.shift) + half), (*count).into()))
     }
 
     /// The bin that holds the frame of this rank, what its bits begin with, how many frames it holds, and
@@ -64,12 +103,12 @@ impl Counts {
     fn place(&self, rank: u64) -> Place {
         let mut rank_in_bin = rank;
         let mut bin = self.used.0;
-        while bin < self.used.1 && rank_in_bin >= self.bins[bin] {
-            rank_in_bin -= self.bins[bin];
+        while bin < self.used.1 && rank_in_bin >= self.bins[bin].into() {
+            rank_in_bin -= u64::from(self.bins[bin]);
             bin += 1;
         }
         let prefix = self.prefix << PASS_BITS | bin as u64;
-        Place { prefix, shift: self.shift, held: self.bins[bin], rank: rank_in_bin }
+        Place { prefix, shift: self.shift, held: self.bins[bin].into(), rank: rank_in_bin }
     }
 }
 
@@ -132,6 +171,56 @@ pub(crate) fn at_ranks<B: FrameBlocks>(
     Ok(places.iter().map(value).collect())
 }
 
+/// Frames that are wanted: all from one length on, and those of a range below it.
+struct Wanted {
+    top_ms: f64,
+    middle_ms: Range<f64>,
+}
+
+/// Those of a range and above, and those of another, each in no order.
+type Gathered = (Vec<f64>, Vec<f64>);
+
+impl Wanted {
+    #[inline(always)]
+    fn is_any(&self, frame_ms: f64) -> bool {
+        (frame_ms >= self.top_ms)
+            | ((frame_ms >= self.middle_ms.start) & (frame_ms < self.middle_ms.end))
+    }
+
+    /// Few are wanted: sixteen are passed over at once.
+    #[inline(always)]
+    fn gather(&self, block: &[f64], (longest, middle): &mut Gathered) {
+        for frames in block.chunks(16) {
+            if !frames.iter().fold(false, |any, frame_ms| any | self.is_any(*frame_ms)) {
+                continue;
+            }
+            longest.extend(frames.iter().filter(|frame_ms| **frame_ms >= self.top_ms));
+            middle.extend(frames.iter().filter(|frame_ms| self.middle_ms.contains(frame_ms)));
+        }
+    }
+
+    fn gather_on_every_core(&self, blocks: &[&[f64]]) -> Gathered {
+        let gather = |blocks: &[&[f64]]| {
+            let mut found = Gathered::default();
+            on_lanes(|| blocks.iter().for_each(|block| self.gather(block, &mut found)));
+            found
+        };
+        let cores = thread::available_parallelism().map_or(1, NonZero::get);
+        let mut parts = blocks.chunks(blocks.len().div_ceil(cores).max(1));
+        let first = parts.next().unwrap_or_default();
+        thread::scope(|scope| {
+            let others: Vec<_> = parts.map(|part| scope.spawn(|| gather(part))).collect();
+            let mut found = gather(first);
+            for other in others {
+                let (longest, middle) = other.join().unwrap_or_else(|panic| resume_unwind(panic));
+                found.0.extend(longest);
+                found.1.extend(middle);
+            }
+            found
+        })
+    }
+}
+
 /// The longest frames, longest first, and the two that are at other ranks.
 pub(crate) type TopAndBin = (Vec<f64>, [f64; 2]);
 
@@ -152,17 +241,18 @@ pub(crate) fn top_and_bin<B: FrameBlocks>(
     }
     let first_of_top = top.prefix << top.shift;
     let bins = (low.prefix << low.shift)..(high.prefix + 1) << high.shift;
-    let (mut longest, mut middle) = (Vec::new(), Vec::new());
-    blocks.each_block(&mut |block| {
-        for frame_ms in block {
-            let bits = frame_ms.to_bits();
-            if bits >= first_of_top {
-                longest.push(*frame_ms);
-            } else if bins.contains(&bits) {
-                middle.push(*frame_ms);
-            }
+    let wanted = Wanted {
+        top_ms: f64::from_bits(first_of_top),
+        middle_ms: f64::from_bits(bins.start)..f64::from_bits(bins.end),
+    };
+    let (mut longest, mut middle) = match blocks.in_memory() {
+        Some(blocks) => wanted.gather_on_every_core(&blocks),
+        None => {
+            let mut found = Gathered::default();
+            blocks.each_block(&mut |block| wanted.gather(block, &mut found))?;
+            found
         }
-    })?;
+    };
     longest.sort_unstable_by(|a, b| b.total_cmp(a));
     middle.sort_unstable_by(f64::total_cmp);
     let first = lower - low.rank;

@@ -68,5 +68,6 @@ pub(crate) fn sift_design() -> SiftDesign {
         keep: KeepPolicy::Better,
         on_battery: false,
         in_play: None,
+        evening: None,
     }
 }

@@ -5,6 +5,7 @@ use std::io;
 use std::time::{Duration, SystemTime};
 
 use frevin_core::setting::{Address, CleanPart, CleanPlace, CleanSetting, State, Value};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::below::files_below;
@@ -33,7 +34,7 @@ pub(crate) struct Quarantine {
 }
 
 /// What is set aside of a place.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Manifest {
     /// The age that files had to have, in days.
@@ -42,7 +43,7 @@ struct Manifest {
     files: BTreeMap<String, SetAside>,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct SetAside {
     bytes: u64,

@@ -3,11 +3,12 @@
 use frevin_core::ids::StartId;
 use frevin_core::setting::TakesEffect;
 use frevin_core::waiting::Start;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// How often the PC has started and what has happened since. Time passes only while it is
 /// measured: it is simulated, like everything else.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Clock {
     /// Starts of the PC, from 1.

@@ -3,6 +3,7 @@
 use std::io::{Read, Seek, SeekFrom, Write as _};
 
 use frevin_core::setting::{Address, State};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
@@ -12,7 +13,7 @@ use crate::contract::PcError;
 const EVENTS: &str = "events.jsonl";
 
 /// Something that happened to a rehearsal PC.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "event")]
 pub enum Event {
     /// The PC started.

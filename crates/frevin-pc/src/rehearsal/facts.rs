@@ -2,10 +2,11 @@
 
 use frevin_core::facts::{Display, Load};
 use frevin_core::setting::{Address, State, Value};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The part of a PC's load that is simulated: beside it, as much runs and starts as ever.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct SimulatedLoad {
     /// Services that run.

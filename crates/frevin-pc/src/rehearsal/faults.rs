@@ -3,10 +3,11 @@
 use std::collections::BTreeSet;
 
 use frevin_core::setting::Address;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What goes wrong on the writes to come.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Faults {
     /// The power fails before the write after this many: 0 is the next one. Frevin ends on the

@@ -24,6 +24,7 @@ pub(crate) mod registry;
 mod restore_points;
 mod services;
 mod settings;
+mod startup;
 mod template;
 mod visual;
 

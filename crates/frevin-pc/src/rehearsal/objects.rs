@@ -3,13 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use frevin_core::setting::{Address, ObjectKind, ObjectSetting, State, Value, WinName};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
 use crate::contract::{PcError, WriteError, Written};
 
 /// One thing: what its parts hold, and what they may hold where not everything will do.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Object {
     values: BTreeMap<WinName, Value>,
@@ -19,7 +20,7 @@ struct Object {
 }
 
 /// The things of one kind, by name.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 struct ThingsOfKind {
     things: BTreeMap<WinName, Object>,

@@ -10,6 +10,7 @@ use frevin_core::setting::{
     Address, CleanPlace, KeyPath, State, TakesEffect, WinName, needs_administrator,
 };
 use frevin_core::waiting::Start;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -27,9 +28,10 @@ use super::play::Play;
 use super::programs;
 use super::restore_points::{self, RESTORE_POINTS};
 use super::settings::Settings;
+use super::startup;
 use crate::contract::{
     CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
-    RestorePoint, WriteError, Written, belongs_to,
+    RestorePoint, StartupCosts, WriteError, Written, belongs_to,
 };
 use crate::restarts::{BroughtAbout, DeviceRestarted, Restarts};
 
@@ -42,7 +44,7 @@ pub(super) const LOCK: &str = "frevin.lock";
 const HOLDER: &str = "holder.json";
 
 /// What `pc.toml` holds.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct PcFile {
     pub(super) format: u32,
@@ -57,7 +59,7 @@ pub(super) struct PcFile {
 pub(super) const FORMAT: u32 = 1;
 
 /// Something less than the PC that starts anew.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum StartedAnew {
     /// The owner signed out and in, which ends the owner's programs too.
@@ -489,6 +491,12 @@ impl Pc for RehearsalPc {
 
     fn programs(&self) -> Result<Vec<InstalledProgram>, PcError> {
         programs::programs(&self.folder, &self.settings.addresses()?, |app| self.settings.read(app))
+    }
+
+    fn startup(&self) -> Result<StartupCosts, PcError> {
+        startup::startup(&self.folder, &self.settings.addresses()?, |entry| {
+            self.settings.read(entry)
+        })
     }
 
     fn processor_mhz(&self) -> Result<Option<f64>, PcError> {

@@ -3,19 +3,20 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use frevin_core::setting::{Address, PowerSource, State, Value};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::contract::{WriteError, Written};
 
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Indexes {
     mains: u32,
     battery: u32,
 }
 
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Plan {
     name: String,
@@ -27,7 +28,7 @@ struct Plan {
 }
 
 /// The plans, and the one in force.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Power {
     active: Uuid,

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use frevin_core::setting::{Address, KeyPath, RegistryData, State, Value, WinName};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::contract::{WriteError, Written};
@@ -12,7 +13,7 @@ use crate::contract::{WriteError, Written};
 const DEEPEST: usize = 60;
 
 /// One key.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Key {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
@@ -28,7 +29,7 @@ impl Key {
 }
 
 /// The hives by their short names.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub(crate) struct Registry {
     hives: BTreeMap<String, Key>,

@@ -1,5 +1,5 @@
 //! The restore points of a rehearsal PC.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
@@ -8,7 +8,7 @@ use crate::contract::{PcError, RestorePoint};
 pub(super) const RESTORE_POINTS: &str = "restore-points.json";
 
 /// What `restore-points.json` holds. Without the file, the PC does not offer restore points.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct RestorePoints {
     is_switched_on: bool,
@@ -16,7 +16,7 @@ struct RestorePoints {
     points: Vec<Point>,
 }
 
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Point {
     number: u32,

@@ -3,11 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use frevin_core::setting::{Address, RunState, ServiceStart, StartType, State, Value, WinName};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::contract::{WriteError, Written};
 
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Service {
     title: String,
@@ -22,7 +23,7 @@ struct Service {
 }
 
 /// The services by name.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub(super) struct Services {
     services: BTreeMap<WinName, Service>,

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use frevin_core::setting::{
     Address, CleanPlace, KeyPath, ObjectKind, Place, RunState, State, Value, WinName,
 };
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::facts::SimulatedLoad;
@@ -25,7 +26,7 @@ const VISUAL: &str = "settings/visual.json";
 const IN_EFFECT: &str = "in-effect.json";
 
 /// What the PC still goes by where a write waits for a restart: by address, the state in effect.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 struct InEffect {
     states: BTreeMap<Address, State>,

@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 
 use frevin_core::setting::{Address, State, Value, VisualKind, VisualParameter, three_numbers};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::contract::{WriteError, Written};
 
 /// The parameters by name.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub(super) struct Visual {
     parameters: BTreeMap<String, Value>,

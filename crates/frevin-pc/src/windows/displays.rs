@@ -1,5 +1,8 @@
 //! Displays.
 
+use std::thread;
+use std::time::{Duration, Instant};
+
 use frevin_core::setting::{ColourRamp, DisplayMode, State, Value};
 
 use super::os_error::{OsError, state_of};
@@ -90,24 +93,35 @@ pub(super) fn write_colours(
     Ok(Written::Done)
 }
 
+/// The longest wait for a display, or a mode of it, that is not there: its driver makes the list of
+/// modes anew after it starts and when a display is plugged in, and the list is short meanwhile.
+const LONGEST_WAIT: Duration = Duration::from_secs(3);
+const LOOK_EVERY: Duration = Duration::from_millis(100);
+
+/// Sets a mode, for good. A display or a mode that is not there is waited for: no longer than `patience`.
 pub(super) fn write_mode(
     displays: &dyn DisplaysApi,
     name: &str,
     mode: DisplayMode,
+    patience: Duration,
 ) -> Result<Written, WriteError> {
-    let refused = |reason: String| WriteError::Refused(reason);
-    let display = find(displays, name)
-        .map_err(OsError::before_write)?
-        .ok_or_else(|| refused(format!("there is no {name}")))?;
-    if display.mode == mode {
-        return Ok(Written::Done);
+    let begun = Instant::now();
+    loop {
+        let reason = match find(displays, name).map_err(OsError::before_write)? {
+            Some(display) if display.mode == mode => return Ok(Written::Done),
+            Some(display) if display.modes.contains(&mode) => {
+                displays.set_mode(&display.device, mode)?;
+                return Ok(Written::Done);
+            }
+            // A mode that the display does not offer can leave it black.
+            Some(_) => format!("{name} does not offer {mode}"),
+            None => format!("there is no {name}"),
+        };
+        if begun.elapsed() >= patience.min(LONGEST_WAIT) {
+            return Err(WriteError::Refused(reason));
+        }
+        thread::sleep(LOOK_EVERY.min(patience));
     }
-    // A mode that the display does not offer can leave it black.
-    if !display.modes.contains(&mode) {
-        return Err(refused(format!("{name} does not offer {mode}")));
-    }
-    displays.set_mode(&display.device, mode)?;
-    Ok(Written::Done)
 }
 
 pub(super) fn write_scaling(

@@ -26,7 +26,7 @@ use super::{
 };
 use crate::contract::{
     CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
-    RestorePoint, WriteError, Written, belongs_to,
+    RestorePoint, StartupCosts, StartupEntry, WriteError, Written, belongs_to,
 };
 use crate::durable::sync_file;
 use crate::files::{FolderPath, Quarantine, TextFiles};
@@ -84,7 +84,7 @@ impl LivePc {
         })
     }
 
-    /// Another patience with services, for tests.
+    /// Another patience with services and displays, for tests.
     #[cfg(test)]
     pub fn be_patient_for(&mut self, patience: Duration) {
         self.patience = patience;
@@ -144,7 +144,7 @@ impl LivePc {
                 tasks::write(&*apis.tasks, thing, *on)
             }
             (ObjectPart::DisplayMode, State::Value(Value::Mode(mode))) => {
-                displays::write_mode(&*apis.displays, thing, *mode)
+                displays::write_mode(&*apis.displays, thing, *mode, self.patience)
             }
             (ObjectPart::DisplayScaling, State::Value(Value::Number(percent))) => {
                 displays::write_scaling(&*apis.displays, thing, *percent)
@@ -392,6 +392,29 @@ impl Pc for LivePc {
 
     fn programs(&self) -> Result<Vec<InstalledProgram>, PcError> {
         installed::programs(&*self.apis.apps, self.registry()).map_err(failed)
+    }
+
+    fn startup(&self) -> Result<StartupCosts, PcError> {
+        let (registry, folders) = (self.registry(), &*self.apis.startup_folders);
+        let processes = self.apis.starts.processes().unwrap_or_default();
+        let starts = &*self.apis.starts;
+        let entry = |entry: String| {
+            let program = startup::command(registry, &entry)
+                .and_then(|command| startup::program_of(&command));
+            let running = program
+                .as_deref()
+                .and_then(|file| starts::use_of_program(starts, &processes, file));
+            let is_on = match startup::read(registry, folders, &entry) {
+                State::Value(Value::Flag(is_on)) => Some(is_on),
+                _ => None,
+            };
+            StartupEntry { entry, is_on, program, running }
+        };
+        let entries = startup::entries(registry, folders).map_err(failed)?;
+        Ok(StartupCosts {
+            entries: entries.into_iter().map(entry).collect(),
+            latest_start: starts.latest_start_event().as_deref().and_then(starts::start_length),
+        })
     }
 
     fn processor_mhz(&self) -> Result<Option<f64>, PcError> {

@@ -6,6 +6,7 @@ use frevin_core::ids::StartId;
 use frevin_core::waiting::Start;
 
 use super::os_error::OsError;
+use crate::contract::{ProgramUse, StartLength};
 
 /// A process that runs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -24,10 +25,41 @@ pub trait StartsApi {
     fn sign_in(&self) -> Option<String>;
     /// The processes that run.
     fn processes(&self) -> Result<Vec<Process>, OsError>;
+    /// What a process takes; nothing where it is gone, or this user may not ask.
+    fn process_use(&self, id: u32) -> Option<ProgramUse>;
+    /// The event that tells of the PC's latest start, as XML; nothing where there is none, or this user may not read it.
+    fn latest_start_event(&self) -> Option<String>;
     /// The number of the process that a service runs in; nothing where it does not run.
     fn service_process(&self, name: &str) -> Result<Option<u32>, OsError>;
     /// When a device was last made ready, as Windows writes it.
     fn device_arrival(&self, id: &str) -> Option<u64>;
+}
+
+/// What the processes of a program take together, by the name of its file; nothing where none of them runs.
+pub(super) fn use_of_program(
+    starts: &dyn StartsApi,
+    processes: &[Process],
+    file: &str,
+) -> Option<ProgramUse> {
+    let own = processes.iter().filter(|process| process.file.eq_ignore_ascii_case(file));
+    own.filter_map(|process| starts.process_use(process.id)).reduce(|all, one| ProgramUse {
+        processes: all.processes + one.processes,
+        memory_mib: all.memory_mib + one.memory_mib,
+        processor_s: all.processor_s + one.processor_s,
+    })
+}
+
+/// The length of a start, from the event with the number 100 of the log Microsoft-Windows-Diagnostics-Performance:
+/// `MainPathBootTime` and `BootTime`, in milliseconds (known from practice; no document of its makers names them).
+pub(super) fn start_length(event: &str) -> Option<StartLength> {
+    let seconds = |name: &str| -> Option<f64> {
+        let (_, behind) = ["'", "\""]
+            .iter()
+            .find_map(|quote| event.split_once(&format!("<Data Name={quote}{name}{quote}>")))?;
+        let milliseconds: f64 = behind.split('<').next()?.trim().parse().ok()?;
+        Some(milliseconds / 1000.0)
+    };
+    Some(StartLength { to_desktop_s: seconds("MainPathBootTime")?, whole_s: seconds("BootTime")? })
 }
 
 pub(super) fn of_sign_in(starts: &dyn StartsApi) -> Start {
@@ -86,6 +118,15 @@ mod tests {
             Ok(self.0.clone())
         }
 
+        fn process_use(&self, id: u32) -> Option<ProgramUse> {
+            // The last of them has ended meanwhile.
+            (id < 3).then_some(ProgramUse { processes: 1, memory_mib: 40, processor_s: 0.5 })
+        }
+
+        fn latest_start_event(&self) -> Option<String> {
+            None
+        }
+
         fn service_process(&self, name: &str) -> Result<Option<u32>, OsError> {
             match name {
                 "running" => Ok(Some(7)),
@@ -127,5 +168,26 @@ mod tests {
         assert_eq!(of_device(&windows, "there"), Start::Since(StartId::new("4")));
         assert_eq!(of_device(&windows, "gone"), Start::Unknown);
         assert_eq!(of_sign_in(&windows), Start::Unknown);
+    }
+
+    #[test]
+    fn the_processes_of_a_program_are_counted_together() {
+        let processes = [(1, "Chat.exe"), (2, "chat.exe"), (3, "chat.exe"), (1, "other.exe")]
+            .map(|(id, file)| process(id, file, None));
+        let starts = Recorded(processes.to_vec());
+        let both = ProgramUse { processes: 2, memory_mib: 80, processor_s: 1.0 };
+        assert_eq!(use_of_program(&starts, &processes, "CHAT.EXE"), Some(both));
+        assert_eq!(use_of_program(&starts, &processes, "gone.exe"), None);
+    }
+
+    #[test]
+    fn the_length_of_a_start_is_read_from_its_event() {
+        let event = "<Event><System><EventID>100</EventID></System><EventData>\
+            <Data Name='BootTime'>52340</Data><Data Name='MainPathBootTime'>21140</Data></EventData></Event>";
+        let length = StartLength { to_desktop_s: 21.14, whole_s: 52.34 };
+        assert_eq!(start_length(event), Some(length));
+        assert_eq!(start_length(&event.replace('\'', "\"")), Some(length));
+        assert_eq!(start_length(&event.replace("21140", "soon")), None);
+        assert_eq!(start_length("<Event/>"), None);
     }
 }

@@ -84,6 +84,20 @@ pub(super) fn command(registry: &dyn RegistryApi, entry: &str) -> Option<String>
     super::registry::text(registry, &source(place)?.entries?, name).ok()?
 }
 
+/// The name of the file that a command line starts: of what is quoted, or else up to its `.exe`.
+pub(super) fn program_of(command: &str) -> Option<String> {
+    let command = command.trim();
+    let path = match command.strip_prefix('"') {
+        Some(quoted) => quoted.split('"').next()?,
+        None => {
+            let end = command.to_ascii_lowercase().find(".exe").map_or(command.len(), |at| at + 4);
+            &command[..end]
+        }
+    };
+    let file = path.rsplit(['\\', '/']).next()?;
+    (!file.is_empty()).then(|| file.to_owned())
+}
+
 fn find(
     registry: &dyn RegistryApi,
     folders: &dyn StartupFolders,
@@ -202,5 +216,18 @@ mod tests {
             prop_assert_eq!(is_on(other.as_ref()), is_on(Some(&switch)).map(|on| !on));
             prop_assert_eq!(turned(other.as_ref()), Some(switch));
         }
+    }
+
+    #[test]
+    fn a_command_line_names_its_program() {
+        for (command, file) in [
+            (r#""C:\Program Files\Tessel\chat.exe" --tray"#, "chat.exe"),
+            (r"C:\Program Files\Tessel\Chat.EXE -silent", "Chat.EXE"),
+            ("helper.exe", "helper.exe"),
+            (r"%windir%\system32\tray", "tray"),
+        ] {
+            assert_eq!(program_of(command).as_deref(), Some(file), "{command}");
+        }
+        assert_eq!(program_of(r#""" "#), None);
     }
 }

@@ -1,12 +1,13 @@
 //! What a game's content does to frame times while somebody plays, simulated.
 
 use rand_pcg::Pcg64;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::portable::{normal, uniform};
 
 /// How heavy content wanders: an Ornstein-Uhlenbeck process of the logarithm of frame time.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ContentKind {
     /// Its standard deviation, as a share of frame time.

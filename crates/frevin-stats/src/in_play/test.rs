@@ -1,5 +1,5 @@
 //! The sequential test over pairs of segments: looks, decisions that stick, guards, its end.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, Normal};
 
@@ -9,7 +9,7 @@ use crate::sequence::{Decision, Interval};
 use crate::verdict::Verdict;
 
 /// The most pairs that a test may take.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct InPlayLimit(usize);
 
@@ -135,7 +135,7 @@ impl InPlayPrimary {
 }
 
 /// Why a difference is worse that the figures tested do not show.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum InPlayVeto {
     /// More stutters.

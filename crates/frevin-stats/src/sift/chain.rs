@@ -6,6 +6,7 @@
 
 use rand::SeedableRng as _;
 use rand_pcg::Pcg64;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::EFFECT_SPREAD;
@@ -20,7 +21,7 @@ const MOST_LIKELY: f64 = 0.25;
 const EXPECTED_EFFECTS: f64 = 4.0;
 
 /// What a look says of one column.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Posterior {
     /// The mean of the effect, in natural logarithms.
     pub mean: f64,

@@ -1,5 +1,5 @@
 //! Effects by least squares: for reading, for evidence, and of two factors together.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF as _, StudentsT};
 
@@ -7,7 +7,7 @@ use super::PRIOR_DEGREES;
 use super::matrix::{Cholesky, dot, gram};
 
 /// An effect by least squares, in natural logarithms where the values are.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Effect {
     /// The estimate.
     pub estimate: f64,
@@ -20,7 +20,7 @@ pub struct Effect {
 }
 
 /// Two factors that do together something else than both effects added up.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Interaction {
     /// The first column.
     pub first: usize,

@@ -1,11 +1,11 @@
 //! What a look finds of one column.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::chain::Posterior;
 
 /// What was found of one column.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Found {
     /// It raises the figure.

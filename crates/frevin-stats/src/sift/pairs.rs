@@ -5,6 +5,7 @@
 //! effect; and each pair tells of all columns.
 
 use rand_pcg::Pcg64;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::chain::{Beforehand, Chain, Posterior, Regression};
@@ -18,7 +19,7 @@ use crate::portable::{coin, normal, shuffle, uniform};
 /// The smallest effect that a sift in play must be sure about: the smaller, the more play it takes.
 ///
 /// These are the ones that error rates are known for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum SmallestEffect {
     /// 5 %: in free play.
@@ -41,7 +42,7 @@ impl SmallestEffect {
 }
 
 /// What a sift in play goes by.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct PairRule {
     /// What the design and the chain come from.
     pub seed: u64,

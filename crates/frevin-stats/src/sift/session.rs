@@ -1,5 +1,5 @@
 //! A sift as its rows come in: which is due, when the rule looks, when it stops, what it has found.
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::chain::{Beforehand, Chain, Posterior, Regression};
@@ -27,7 +27,7 @@ const MAD_TO_DEVIATION: f64 = 1.4826;
 const VALUES_OF_OUTLIER: usize = 3;
 
 /// What a sift goes by.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct SiftRule {
     /// What the design and the chain come from.
     pub seed: u64,

@@ -8,6 +8,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::compare::{CompareOptions, compare_states};
 use crate::outcome::Outcome;
+use crate::schemas::Schemas;
 
 /// Say whether state B is better or worse than state A, by their recorded visits. Exit code 1 if worse
 #[derive(Debug, Args)]
@@ -53,4 +54,9 @@ pub(crate) fn run(context: &Context, args: &CompareArgs) -> Result<Outcome, Fail
     let compared = compare_states(&context.ledger()?, &args.a, &args.b, &options)?;
     let is_yes = compared.comparison.verdict != Verdict::Worse;
     Ok(Outcome::with(&compared, is_yes))
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<crate::measure::compare::Compared>("compare");
 }

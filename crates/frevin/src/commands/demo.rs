@@ -15,6 +15,7 @@ use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::{RehearsalPc, Template, create};
 use frevin_pc::{Fingerprint, Pc as _, fingerprint};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::profile::from_evidence_document;
@@ -36,6 +37,7 @@ use crate::operations::sift::{
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::trial::{Arms, Beginning, Driver, Request, TrialReport, design, report};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::plan::{PlanReport, dangers};
 use crate::view::report::{Private, page};
 use crate::view::sift::show_beginning as show_sift;
@@ -66,7 +68,7 @@ pub(crate) struct DemoArgs {
     open: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct DemoReport {
     with_everything: TrialReport,
     sift: SiftReport,
@@ -324,6 +326,7 @@ impl Demo {
             run_seconds: RUN_SECONDS,
             seed: self.seed,
             budget: None,
+            only: None,
             keep: KeepPolicy::Better,
             experts: BTreeSet::new(),
             as_administrator: true,
@@ -472,6 +475,11 @@ impl Demo {
         let (context, pc, ledger) = (&self.context, &mut self.pc, &mut self.ledger);
         rollback::roll_back(context, pc, ledger, selection, on_others, way_back)
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<DemoReport>("demo");
 }
 
 impl View for DemoReport {

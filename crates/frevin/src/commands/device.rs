@@ -4,12 +4,14 @@ use clap::Subcommand;
 use frevin_core::facts::Facts;
 use frevin_core::setting::{Address, State, TakesEffect, WinName, concern};
 use frevin_pc::{DeviceRestarted, Pc};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, Table, dim, good, shown, strong, warn};
 
 /// Devices: how each interrupts the processor, what waits for it, and starting one anew
@@ -27,14 +29,14 @@ pub(crate) enum DeviceCommand {
 }
 
 /// What kind of device one is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 enum DeviceKind {
     Graphics,
     Network,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct DeviceRow {
     name: String,
     kind: DeviceKind,
@@ -45,12 +47,12 @@ struct DeviceRow {
     waiting: usize,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct DevicesReport {
     devices: Vec<DeviceRow>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct DeviceReport {
     restarted: String,
     /// Settings that took effect by it, where the PC tells.
@@ -141,6 +143,12 @@ fn restart(context: &Context, device: &str) -> Result<Outcome, Failure> {
             Err(Failure::new(Kind::Guarded, message).hint("start Frevin as an administrator"))
         }
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<DevicesReport>("device list");
+    schemas.prints::<DeviceReport>("device restart");
 }
 
 impl View for DevicesReport {

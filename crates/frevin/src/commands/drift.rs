@@ -5,6 +5,7 @@ use frevin_core::preview::{Drifted, OnOthers};
 use frevin_core::waiting::Waiting;
 use frevin_ledger::Ledger;
 use frevin_pc::Pc;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::rollback::OthersArgs;
@@ -14,6 +15,7 @@ use crate::operations::refuse_unfinished;
 use crate::operations::resolve_drift::{drifted, resolve_drift};
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, Table, bad, count, dim, good, short, show_waiting, shown_at};
 
 /// Tell which settings are no longer what Frevin left them at, and settle it. Exit code 1 if any
@@ -23,14 +25,14 @@ pub(crate) struct DriftArgs {
     others: OthersArgs,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct DriftReport {
     held: usize,
     drifted: Vec<Drifted>,
     waiting: Vec<Waiting>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct SettledReport {
     settled: Vec<Drifted>,
     by: OnOthers,
@@ -55,7 +57,7 @@ pub(crate) fn run(context: &Context, args: &DriftArgs) -> Result<Outcome, Failur
         },
         by => {
             let question = match by {
-                OnOthers::Keep => "Leave these as they are, and let go of them?",
+                OnOthers::Keep => "Leave these as they are, and hold them no longer?",
                 _ => "Put these back to what Frevin left?",
             };
             context.confirm(&page, question)?;
@@ -67,8 +69,11 @@ pub(crate) fn run(context: &Context, args: &DriftArgs) -> Result<Outcome, Failur
 }
 
 /// What can be answered where neither `--keep` nor `--force` did.
-const WAYS: [&str; 3] =
-    ["nothing for now", "leave what others wrote, and let go of it", "put back what Frevin left"];
+const WAYS: [&str; 3] = [
+    "nothing for now",
+    "leave what others wrote, and hold it no longer",
+    "put back what Frevin left",
+];
 
 fn report(pc: &dyn Pc, ledger: &Ledger) -> Result<DriftReport, Failure> {
     let id = &pc.identity().id;
@@ -79,11 +84,17 @@ fn report(pc: &dyn Pc, ledger: &Ledger) -> Result<DriftReport, Failure> {
     })
 }
 
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<DriftReport>("drift");
+    schemas.prints::<SettledReport>("drift");
+}
+
 impl View for SettledReport {
     fn show(&self, page: &mut Page) {
         let settings = count(self.settled.len(), "setting");
         let what = match self.by {
-            OnOthers::Keep => "let go: what others wrote stays, and no rollback touches it",
+            OnOthers::Keep => "held no longer: what others wrote stays, and no rollback touches it",
             _ => "put back to what Frevin left, and read back",
         };
         page.line(format_args!("{} {settings} {what}.", good("Settled.")));
@@ -114,7 +125,7 @@ impl View for DriftReport {
             page.table(table);
             page.line("Somebody else wrote these. `frevin drift` settles it, with one of:");
             page.pairs([
-                ("--keep", "leave what others wrote, and let go of it"),
+                ("--keep", "leave what others wrote, and hold it no longer"),
                 ("--force", "put back what Frevin left"),
             ]);
         }

@@ -7,6 +7,7 @@ use clap::{Args, Subcommand};
 use frevin_core::evidence::{PooledTweak, pool_evidence};
 use frevin_core::ids::SceneName;
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::output::{Output, create_new};
@@ -17,6 +18,7 @@ use crate::operations::evidence::{ToldEvidence, expected_false, for_others, told
 use crate::operations::evidence_file::{self, EvidenceFormat};
 use crate::operations::target::find_tweak;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::evidence::show_evidence;
 use crate::view::{Page, Table, count, dim, percent, strong, warn};
 
@@ -59,14 +61,14 @@ pub(crate) struct ExportArgs {
     format: Option<EvidenceFormat>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct EvidenceList {
     evidence: Vec<ToldEvidence>,
     /// How many of the findings "helps" are expected to be false.
     expected_false: f64,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct TweakEvidence {
     tweak: String,
     evidence: Vec<ToldEvidence>,
@@ -74,7 +76,7 @@ struct TweakEvidence {
     others: Vec<PooledTweak>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Exported {
     rows: usize,
     left_out: Vec<LeftOutEvidence>,
@@ -82,20 +84,20 @@ struct Exported {
     output: Output,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct LeftOutEvidence {
     tweak: String,
     reason: &'static str,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Imported {
     files: usize,
     rows: usize,
     new: usize,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct PoolReport {
     files: usize,
     rows: usize,
@@ -224,6 +226,15 @@ fn export(context: &Context, args: &ExportArgs) -> Result<Outcome, Failure> {
         .map(|(used, reason)| LeftOutEvidence { tweak: used.tweak.to_string(), reason })
         .collect();
     Ok(Outcome::done(&Exported { rows: rows.len(), left_out, output }))
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<EvidenceList>("evidence list");
+    schemas.prints::<TweakEvidence>("evidence show");
+    schemas.prints::<Imported>("evidence import");
+    schemas.prints::<PoolReport>("evidence pool");
+    schemas.prints::<Exported>("evidence export");
 }
 
 impl View for EvidenceList {

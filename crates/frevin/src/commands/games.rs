@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use frevin_core::layers::ChangeId;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
@@ -14,9 +15,11 @@ use crate::operations::play::games::{
     take_entry_back,
 };
 use crate::operations::play::refuse_playing;
+use crate::operations::profiles::keep_ready_made;
 use crate::operations::refuse_unfinished;
-use crate::operations::target::{Unsaved, load};
+use crate::operations::target::{Named, Unsaved, load};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, Table, dim, good, strong, warn};
 
 /// Hold a profile for a game whenever it runs, however it is started
@@ -64,7 +67,7 @@ pub(crate) struct ShortcutArgs {
 }
 
 /// The games, and whether they are looked for.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct GamesReport {
     games: Vec<Game>,
     /// Whether they are to be looked for.
@@ -75,14 +78,14 @@ struct GamesReport {
     change: Option<ChangeId>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Game {
     file: String,
     profile: String,
 }
 
 /// A file that was written.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ShortcutReport {
     file: PathBuf,
 }
@@ -92,7 +95,7 @@ pub(crate) fn run(context: &Context, command: &GamesCommand) -> Result<Outcome, 
     match command {
         GamesCommand::List => report(context, games, None),
         GamesCommand::Add { file, profile } => {
-            load(profile, &context.catalogue()?, &context.ledger()?, Unsaved::Refused)?;
+            load_kept(context, profile)?;
             games.rules.insert(known_as(file), GameRule { profile: profile.clone() });
             context.configure_games(&games)?;
             report(context, games, None)
@@ -168,10 +171,17 @@ fn report(context: &Context, games: Games, change: Option<ChangeId>) -> Result<O
     }))
 }
 
+/// Looks whether a profile is there; one that comes with Frevin is saved first.
+fn load_kept(context: &Context, profile: &str) -> Result<(), Failure> {
+    let mut ledger = context.ledger()?;
+    keep_ready_made(context, &mut ledger, &Named::Profile(profile.to_owned()))?;
+    load(profile, &context.catalogue()?, &ledger, Unsaved::Refused).map(drop)
+}
+
 fn write_shortcut(context: &Context, args: &ShortcutArgs) -> Result<Outcome, Failure> {
     use std::io::Write as _;
     let ShortcutArgs { file, program, profile, arguments } = args;
-    load(profile, &context.catalogue()?, &context.ledger()?, Unsaved::Refused)?;
+    load_kept(context, profile)?;
     let kind = context.pc()?.identity().kind;
     let text = shortcut(context, kind, program, arguments, profile)?;
     let mut made = fs_err::OpenOptions::new().write(true).create_new(true).open(file)?;
@@ -182,6 +192,16 @@ fn write_shortcut(context: &Context, args: &ShortcutArgs) -> Result<Outcome, Fai
         fs_err::set_permissions(file, std::fs::Permissions::from_mode(0o755))?;
     }
     Ok(Outcome::done(&ShortcutReport { file: file.clone() }))
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<GamesReport>("play games add");
+    schemas.prints::<GamesReport>("play games remove");
+    schemas.prints::<GamesReport>("play games list");
+    schemas.prints::<GamesReport>("play games on");
+    schemas.prints::<GamesReport>("play games off");
+    schemas.prints::<ShortcutReport>("play games shortcut");
 }
 
 impl View for GamesReport {

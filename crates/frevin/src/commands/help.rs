@@ -1,24 +1,26 @@
 //! `frevin help`
-
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::failure::{Failure, Kind};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::Page;
 
 /// The ideas that are explained, with their texts.
-const TOPICS: [(&str, &str); 7] = [
+const TOPICS: [(&str, &str); 8] = [
     ("snapshot", include_str!("../help/snapshot.txt")),
     ("undo", include_str!("../help/undo.txt")),
     ("verdict", include_str!("../help/verdict.txt")),
     ("sift", include_str!("../help/sift.txt")),
+    ("tune", include_str!("../help/tune.txt")),
     ("evidence", include_str!("../help/evidence.txt")),
     ("play", include_str!("../help/play.txt")),
     ("exit-codes", include_str!("../help/exit-codes.txt")),
 ];
 
 /// Topics, or one of them.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct HelpText {
     topics: Vec<Topic>,
     /// Whether one was asked for, and not the list.
@@ -26,7 +28,7 @@ struct HelpText {
     is_one: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Topic {
     topic: &'static str,
     text: &'static str,
@@ -47,6 +49,11 @@ pub(crate) fn run(topic: Option<&str>) -> Result<Outcome, Failure> {
             .hint("`frevin COMMAND --help` tells of a command"));
     }
     Ok(Outcome::yes(&HelpText { topics, is_one: topic.is_some() }))
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<HelpText>("help");
 }
 
 impl View for HelpText {

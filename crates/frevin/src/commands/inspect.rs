@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use crate::operations::inspect::inspect;
 use crate::operations::load::under_load;
 use crate::outcome::Outcome;
+use crate::schemas::Schemas;
 use crate::view::asked::{AskReport, show_question};
 use crate::view::loaded::LoadReport;
 use crate::view::{Page, dim};
@@ -99,4 +100,11 @@ fn ask(context: &Context, pc: &dyn Pc) -> Result<AskReport, Failure> {
     }
     report.questions = questions(&context.facts(pc)?, catalogue.iter(), &rules);
     Ok(report)
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<crate::operations::inspect::InspectReport>("inspect");
+    schemas.prints::<AskReport>("inspect");
+    schemas.prints::<LoadReport>("inspect");
 }

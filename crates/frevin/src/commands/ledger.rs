@@ -4,11 +4,13 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use frevin_ledger::{Ledger, SealedPart};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, bad, good};
 
 /// The file that holds all but the PC itself: whether it is as Frevin wrote it, and copies of it
@@ -28,20 +30,20 @@ pub(crate) enum LedgerCommand {
     },
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct CheckReport {
     ledger: PathBuf,
     altered: Vec<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct BackupReport {
     file: PathBuf,
     /// What is not as it was written, in the copy as in the ledger.
     altered: Vec<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct RestoreReport {
     restored: PathBuf,
     kept: Option<PathBuf>,
@@ -85,6 +87,13 @@ fn show_altered(altered: &[String], page: &mut Page) {
     for part in altered {
         page.line(format_args!("{} {part}", bad("Not as it was written:")));
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<CheckReport>("ledger check");
+    schemas.prints::<BackupReport>("ledger backup");
+    schemas.prints::<RestoreReport>("ledger restore");
 }
 
 impl View for CheckReport {

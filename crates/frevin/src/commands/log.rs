@@ -6,6 +6,7 @@ use frevin_core::sift::{Found, SiftProgress};
 use frevin_core::trial::Reason;
 use frevin_core::verdict::Verdict;
 use frevin_ledger::{ChangeStatus, Deed, PastOperation};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
@@ -13,6 +14,7 @@ use crate::failure::Failure;
 use crate::operations::sift::{SiftReport, report as sift_report};
 use crate::operations::trial::{TrialReport, report};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::trial::reason_in_words;
 use crate::view::verdict::verdict_in_words;
 use crate::view::{Page, Table, bad, count, dim, good, named_among, warn, when};
@@ -26,7 +28,7 @@ pub(crate) struct LogArgs {
 }
 
 /// Something that was done, with what came of it.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Entry {
     #[serde(flatten)]
     operation: PastOperation,
@@ -45,7 +47,7 @@ struct Entry {
     sift: Option<SiftReport>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct History {
     entries: Vec<Entry>,
     /// How many were left out, as parts of trials.
@@ -89,6 +91,11 @@ pub(crate) fn run(context: &Context, args: &LogArgs) -> Result<Outcome, Failure>
         });
     }
     Ok(Outcome::yes(&History { entries, parts_of_trials }))
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<History>("log");
 }
 
 impl View for History {

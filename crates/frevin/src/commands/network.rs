@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use frevin_stats::probes::ProbeStats;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::output::write_new;
@@ -15,6 +16,7 @@ use crate::operations::network::{
     Asked, Probing, ServerAnswers, Target, ask_all, parse_server, ping_all,
 };
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, Table, count, dim, good, range_line, strong, warn};
 
 /// Characters of a plot.
@@ -140,7 +142,7 @@ fn rank(context: &Context, args: &NameServersArgs) -> Result<Outcome, Failure> {
 }
 
 /// A profile as it is written, with what the choice rests on.
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct WrittenProfile {
     format: u32,
     name: &'static str,
@@ -148,14 +150,14 @@ struct WrittenProfile {
     tweaks: [WrittenTweak; 1],
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct WrittenTweak {
     r#use: &'static str,
     with: WrittenParameters,
     note: String,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct WrittenParameters {
     adapter: String,
     servers: Vec<String>,
@@ -192,20 +194,20 @@ fn profile(ranked: &[ServerAnswers], adapter: &str) -> Result<String, Failure> {
     toml::to_string(&written).map_err(|error| Failure::new(Kind::Internal, error.to_string()))
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct PingReport {
     address: String,
     of: String,
     answers: ProbeStats,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct RankedReport {
     /// The best first.
     addresses: Vec<PingReport>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct NameServersReport {
     names: Vec<String>,
     /// The best first.
@@ -217,6 +219,13 @@ struct NameServersReport {
 fn lost(answers: &ProbeStats) -> String {
     let share = 100.0 * answers.loss();
     if answers.answered == answers.sent { "none".to_owned() } else { warn(format!("{share:.0} %")) }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<PingReport>("network ping");
+    schemas.prints::<RankedReport>("network ping");
+    schemas.prints::<NameServersReport>("network name-servers");
 }
 
 impl View for PingReport {

@@ -1,16 +1,16 @@
 //! What a command writes out for others: into a file that is new, or on standard output.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::fs::File;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
-
-use serde::Serialize;
 
 use crate::failure::{Failure, Kind};
 use crate::view::{Page, good};
 
 /// A text on its way out.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct Output {
     /// The file that it was written into.
     file: Option<PathBuf>,

@@ -19,15 +19,18 @@ use frevin_pc::{Pc, PcKind};
 
 use crate::commands::games::{self, GamesCommand};
 use crate::commands::in_play::ordinary_play;
+use crate::commands::target::TweakArgs;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::apply::Order;
 use crate::operations::play::{
     PlayFiles, PlayStatus, refuse_playing, settle, start_watcher, watch,
 };
+use crate::operations::profiles::keep_ready_made;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::{Named, Target, Unsaved, load, resolve_playing};
 use crate::outcome::Outcome;
+use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::plan::with_article;
 use crate::view::play::{
@@ -101,14 +104,10 @@ struct StartArgs {
     #[arg(long, value_name = "NAME")]
     game: Option<String>,
     /// What is held: the `while_playing` list of a saved profile, or its tweaks where it has none
-    #[arg(long, value_name = "PROFILE[@REV]")]
+    #[arg(long, value_name = "PROFILE[@REV]", conflicts_with = "tweak")]
     profile: Option<String>,
-    /// One tweak instead of a profile
-    #[arg(long, value_name = "AREA/NAME", conflicts_with = "profile")]
-    tweak: Option<String>,
-    /// A parameter of that tweak
-    #[arg(long = "set", value_name = "NAME=VALUE", requires = "tweak")]
-    parameters: Vec<String>,
+    #[command(flatten)]
+    tweaks: TweakArgs,
     /// Let this tweak touch what is protected
     #[arg(long, value_name = "AREA/NAME")]
     allow_protected: Vec<String>,
@@ -247,6 +246,9 @@ fn start(context: &Context, args: &StartArgs) -> Result<Outcome, Failure> {
     refuse_unfinished(&ledger, &*pc)?;
     crate::operations::trial::refuse_open(&ledger, &*pc)?;
     refuse_playing(&ledger, &*pc)?;
+    if let Some(profile) = &args.profile {
+        keep_ready_made(context, &mut ledger, &Named::Profile(profile.clone()))?;
+    }
     let target = target(context, &*pc, &ledger, args)?;
     let start = game_start(context, &*pc, args)?;
     let playing = playing(context, &ledger, args)?;
@@ -431,10 +433,8 @@ fn target(
     ledger: &Ledger,
     args: &StartArgs,
 ) -> Result<Target, Failure> {
-    let named = match (&args.profile, &args.tweak) {
-        (Some(profile), _) => Named::Profile(profile.clone()),
-        (None, Some(id)) => Named::Tweak { id: id.clone(), parameters: args.parameters.clone() },
-        (None, None) => return Ok(Target::nothing()),
+    let Some(named) = args.tweaks.or_profile(args.profile.as_ref()) else {
+        return Ok(Target::nothing());
     };
     let (catalogue, facts) = (context.catalogue()?, context.facts(pc)?);
     let mut target = resolve_playing(&named, &args.allow_protected, &catalogue, ledger, &facts)?;
@@ -579,4 +579,14 @@ fn game_start(context: &Context, pc: &dyn Pc, args: &StartArgs) -> Result<GameSt
 
 fn events_of(context: &Context, id: PlayId) -> Result<Vec<TimedPlayEvent>, Failure> {
     Ok(context.ledger()?.play(id)?.map(|play| play.events).unwrap_or_default())
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<StatusReport>("play status");
+    schemas.prints::<PlayList>("play list");
+    schemas.prints::<PlayDetail>("play show");
+    schemas.prints::<MemoryReport>("play memory");
+    schemas.prints::<PlayReport>("play");
+    schemas.prints::<PlayReport>("play stop");
 }

@@ -11,6 +11,7 @@ use crate::operations::refuse_unfinished;
 use crate::operations::target::Unsaved;
 use crate::operations::waiting::waiting;
 use crate::outcome::Outcome;
+use crate::schemas::Schemas;
 use crate::view::plan::{PlanReport, dangers};
 
 /// Show what a profile would change on this PC, step by step. Changes nothing
@@ -47,4 +48,9 @@ pub(crate) fn run(context: &Context, args: &PreviewArgs) -> Result<Outcome, Fail
         catalogue: &catalogue,
         addresses: args.addresses,
     }))
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<PlanReport<'static>>("preview");
 }

@@ -1,5 +1,6 @@
 //! `frevin profile`
 
+mod edit;
 mod exchange;
 pub(crate) use exchange::private_words;
 
@@ -12,20 +13,23 @@ use frevin_core::evidence::EvidenceFinding;
 use frevin_core::ids::SceneName;
 use frevin_core::profile::{
     Against, Entry, Profile, ProfileName, Remark, RemarkKind, Revision, RevisionName, ready_made,
-    remarks, stand_alone, starting_document,
+    remarks, starting_document,
 };
 use frevin_core::setting::{Address, State};
 use frevin_core::tweak::{Catalogue, TweakId};
 use frevin_ledger::LedgerError;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::output::write_new;
+use super::target::TweakArgs;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::profiles;
-use crate::operations::target::{bases, find_tweak, read_document};
+use crate::operations::target::{ReadDocument, find_tweak, read_document};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::evidence::origin_in_words;
 use crate::view::percent;
 use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
@@ -68,6 +72,29 @@ pub(crate) enum ProfileCommand {
         /// What is new about it
         #[arg(long, short, default_value = "")]
         message: String,
+    },
+    /// Add tweaks to a saved profile: its next revision
+    Add {
+        /// The profile
+        profile: ProfileName,
+        #[command(flatten)]
+        tweaks: TweakArgs,
+        /// Why
+        #[arg(long, value_name = "WORDS")]
+        note: Option<String>,
+    },
+    /// Take tweaks out of a saved profile: its next revision
+    Remove {
+        /// The profile
+        profile: ProfileName,
+        /// The tweak, with every use of it; may be said several times
+        #[arg(long, value_name = "AREA/NAME", required = true)]
+        tweak: Vec<String>,
+    },
+    /// Delete a profile from the list. Its revisions are kept, by which it is known what was applied
+    Delete {
+        /// The profile
+        profile: ProfileName,
     },
     /// List saved profiles
     List,
@@ -116,12 +143,12 @@ pub(crate) enum ProfileCommand {
     },
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct NewReport {
     file: PathBuf,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct CheckReport {
     profile: ProfileName,
     tweaks: usize,
@@ -130,7 +157,7 @@ struct CheckReport {
     against_pc: Option<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct PlacedRemark {
     /// The line of the document, where the tweak stands in it and not in one that it builds on.
     line: Option<usize>,
@@ -138,12 +165,12 @@ struct PlacedRemark {
     remark: Remark,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ProfileList {
     profiles: Vec<ListedProfile>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ListedProfile {
     #[serde(flatten)]
     latest: Revision,
@@ -151,12 +178,12 @@ struct ListedProfile {
     tweaks: Vec<TweakId>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ReadyMadeList {
     profiles: Vec<ListedReadyMade>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ListedReadyMade {
     name: ProfileName,
     purpose: String,
@@ -164,12 +191,12 @@ struct ListedReadyMade {
     tweaks: Vec<TweakId>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct LogReport {
     revisions: Vec<Revision>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 #[serde(transparent)]
 struct ShowReport(Revision);
 
@@ -196,6 +223,11 @@ pub(crate) fn run(context: &Context, command: &ProfileCommand) -> Result<Outcome
         ProfileCommand::Save { file, message } => {
             Ok(Outcome::done(&profiles::save(context, file, message)?))
         }
+        ProfileCommand::Add { profile, tweaks, note } => {
+            edit::add(context, profile, tweaks, note.as_deref())
+        }
+        ProfileCommand::Remove { profile, tweak } => edit::remove(context, profile, tweak),
+        ProfileCommand::Delete { profile } => edit::delete(context, profile),
         ProfileCommand::List => list(context),
         ProfileCommand::ReadyMade => Ok(Outcome::yes(&ready_made_list(context)?)),
         ProfileCommand::Diff { first, second } => exchange::diff(context, first, second),
@@ -218,7 +250,6 @@ pub(crate) fn run(context: &Context, command: &ProfileCommand) -> Result<Outcome
     }
 }
 
-/// A copy of a profile under another name.
 /// A profile of what measuring has shown to help on a PC: the latest word on each tweak with its arguments counts.
 pub(crate) fn from_evidence_document(
     context: &Context,
@@ -278,6 +309,7 @@ pub(crate) fn from_evidence_document(
     Ok(profile.to_document())
 }
 
+/// A copy of a profile under another name.
 fn begun_from(
     context: &Context,
     from: &RevisionName,
@@ -303,9 +335,8 @@ fn ready_made_list(context: &Context) -> Result<ReadyMadeList, Failure> {
     let ledger = context.ledger()?;
     let mut profiles = Vec::new();
     for known in ready_made() {
-        let name = known.name.to_string();
-        let profile = Profile::parse(&name, known.document, &catalogue)?;
-        let alone = stand_alone(&name, known.document, &profile, &mut bases(&ledger, &catalogue))?;
+        let ReadDocument { profile, alone, .. } =
+            ReadDocument::ready_made(&known, &catalogue, &ledger)?;
         profiles.push(ListedReadyMade {
             name: known.name,
             purpose: profile.purpose,
@@ -365,6 +396,21 @@ fn list(context: &Context) -> Result<Outcome, Failure> {
     Ok(Outcome::yes(&ProfileList { profiles: latest.into_iter().map(listed).collect() }))
 }
 
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<NewReport>("profile new");
+    schemas.prints::<CheckReport>("profile check");
+    schemas.prints::<profiles::SaveReport>("profile save");
+    schemas.prints::<ProfileList>("profile list");
+    schemas.prints::<ReadyMadeList>("profile ready-made");
+    schemas.prints::<LogReport>("profile log");
+    schemas.prints::<ShowReport>("profile show");
+    schemas.prints::<profiles::SaveReport>("profile add");
+    schemas.prints::<profiles::SaveReport>("profile remove");
+    edit::schemas(schemas);
+    exchange::schemas(schemas);
+}
+
 impl View for NewReport {
     fn show(&self, page: &mut Page) {
         let file = self.file.display();
@@ -389,22 +435,26 @@ impl View for CheckReport {
             self.profile,
             count(self.tweaks, "tweak"),
         ));
+        let mut told = BTreeSet::new();
         for placed in &self.remarks {
             let label = match placed.remark.kind {
                 kind if kind.is_fault() => bad("mend"),
                 RemarkKind::DoesNotFit | RemarkKind::Superseded => dim("left out here"),
-                RemarkKind::DoesNothing | RemarkKind::Repeats => dim("idle"),
+                RemarkKind::DoesNothing | RemarkKind::Repeats => dim("no effect"),
                 RemarkKind::Protected => bad("protected"),
                 _ => warn("note"),
             };
             let tweak = strong(&placed.remark.tweak);
             let place = match placed.line {
                 Some(line) => dim(format_args!("line {line}")),
-                None => dim("taken over"),
+                None => dim("inherited"),
             };
             page.line(format_args!("  {place} {label} {tweak}"));
             page.paragraph(4, &placed.remark.text);
-            page.paragraph(4, &format!("→ {}", placed.remark.mend));
+            // The same advice for one tweak after another is said once.
+            if told.insert(&placed.remark.mend) {
+                page.paragraph(4, &format!("→ {}", placed.remark.mend));
+            }
         }
     }
 }

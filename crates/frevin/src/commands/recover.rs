@@ -3,6 +3,7 @@
 use clap::Args;
 use frevin_core::preview::OnOthers;
 use frevin_pc::Pc;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::rollback::OthersArgs;
@@ -10,6 +11,7 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::operations::recover::{self, Recovered, Rescue, Rescued, RescuedSetting};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::rolled_back::show_not_taken;
 use crate::view::{Page, Table, count, good, short, shown_at, strong, warn};
 
@@ -23,7 +25,7 @@ pub(crate) struct RecoverArgs {
     from_undo_files: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct RescueReport {
     #[serde(flatten)]
     shown: Rescue,
@@ -31,7 +33,7 @@ struct RescueReport {
     rescued: Rescued,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct RecoverReport {
     #[serde(flatten)]
     recovered: Recovered,
@@ -80,6 +82,12 @@ fn show_rescue(rescue: &Rescue, page: &mut Page) {
             "{file} cannot be used, and what it alone tells of stays: {reason}"
         )));
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<RecoverReport>("recover");
+    schemas.prints::<RescueReport>("recover");
 }
 
 impl View for RescueReport {

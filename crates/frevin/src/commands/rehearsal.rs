@@ -8,12 +8,14 @@ use frevin_core::setting::{Address, State, TakesEffect};
 use frevin_core::tweak::state_from_words;
 use frevin_pc::rehearsal::{Clock, Event, Faults, RehearsalPc, StartedAnew, Template, create};
 use frevin_pc::{Fingerprint, Pc, PcIdentity, fingerprint};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::restart::restart;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, Table, count, dim, good, short, shown, warn};
 
 /// PCs simulated in a folder, to learn, test and practise on
@@ -99,19 +101,19 @@ impl RehearsalCommand {
 }
 
 /// A made-up game that has ended.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct GameReport {
     seconds: f64,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct NewReport {
     pc: PcIdentity,
     folder: PathBuf,
     is_default: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ShowReport {
     pc: PcIdentity,
     folder: PathBuf,
@@ -122,12 +124,12 @@ struct ShowReport {
     events: Vec<Event>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct UpdateReport {
     set_anew: Vec<Address>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct MendReport {
     /// The finding that was mended.
     mended: Option<String>,
@@ -137,7 +139,7 @@ struct MendReport {
     wrote: Vec<Address>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct FaultReport {
     faults: Faults,
     /// What somebody else wrote just now.
@@ -268,6 +270,25 @@ fn write_as_others(
         written.push(address);
     }
     Ok(written)
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<NewReport>("rehearsal new");
+    schemas.prints::<ShowReport>("rehearsal show");
+    schemas.prints::<GameReport>("rehearsal game");
+    schemas.prints::<UpdateReport>("rehearsal update");
+    schemas.prints::<FaultReport>("rehearsal fault");
+    schemas.prints::<MendReport>("rehearsal mend");
+    for command in [
+        "rehearsal restart",
+        "rehearsal restart-programs",
+        "rehearsal restart-services",
+        "rehearsal restart-devices",
+        "rehearsal sign-out",
+    ] {
+        schemas.prints::<crate::operations::restart::RestartReport>(command);
+    }
 }
 
 impl View for GameReport {

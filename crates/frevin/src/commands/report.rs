@@ -7,6 +7,7 @@ use clap::{Args, Subcommand};
 use frevin_core::layers::ChangeId;
 use frevin_core::sift::SiftId;
 use frevin_core::trial::TrialId;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::profile::private_words;
@@ -14,6 +15,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::report::{ReportData, Subject, report};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::report::{Drawing, Fonts, Private, page};
 
@@ -66,7 +68,7 @@ enum SubjectArgs {
 }
 
 /// What was written.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Written {
     file: PathBuf,
     /// The files of its figures.
@@ -107,6 +109,11 @@ pub(crate) fn run(context: &Context, args: &ReportArgs) -> Result<Outcome, Failu
 /// said.
 pub(crate) fn open_file(file: &Path) {
     let Ok(file) = std::path::absolute(file) else { return };
+    open(file.as_os_str());
+}
+
+/// Opens a file or the address of a page with whatever opens such things here.
+pub(crate) fn open(what: &std::ffi::OsStr) {
     let opener = if cfg!(windows) {
         // By its whole path: one that lies beside the page is nobody's to start.
         let Some(folder) = std::env::var_os("SystemRoot") else { return };
@@ -117,7 +124,7 @@ pub(crate) fn open_file(file: &Path) {
         PathBuf::from("xdg-open")
     };
     let mut command = std::process::Command::new(opener);
-    command.arg(file).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    command.arg(what).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
     drop(command.spawn());
 }
 
@@ -175,6 +182,15 @@ fn write_figures(
     write(&json, text.as_bytes(), replace)?;
     written.push(json);
     Ok(written)
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    for command in
+        ["report", "report trial", "report sift", "report change", "report play", "report pc"]
+    {
+        schemas.prints::<Written>(command);
+    }
 }
 
 impl View for Written {

@@ -7,6 +7,7 @@ use frevin_core::tweak::{TweakId, TweakUse, speaks_of_symptom};
 use frevin_ledger::{Change, ChangeStatus, Ledger};
 use frevin_pc::Pc;
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
@@ -14,14 +15,15 @@ use crate::failure::{Failure, Kind};
 use crate::operations::target::{find_tweak, parse_arguments};
 use crate::operations::{refuse_unfinished, rollback};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::rolled_back::show_way_back;
 use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
 
 /// Put settings back: one change, one tweak of it, or everything since the first day
 #[derive(Debug, Args)]
 pub(crate) struct RollbackArgs {
-    /// The change to take back
-    #[arg(value_name = "CHANGE", required_unless_present_any = ["tweak", "all", "list", "suspect"])]
+    /// The change to take back [default: show what could be]
+    #[arg(value_name = "CHANGE")]
     change: Option<i64>,
     /// Take back this tweak only: of CHANGE, or of all changes
     #[arg(long, value_name = "AREA/NAME")]
@@ -32,7 +34,7 @@ pub(crate) struct RollbackArgs {
     /// Take back everything
     #[arg(long, conflicts_with_all = ["change", "tweak"])]
     all: bool,
-    /// Show the changes of this PC
+    /// Show all changes of this PC, also those that are taken back
     #[arg(long, conflicts_with_all = ["change", "tweak", "all"])]
     list: bool,
     /// Show what is in force that may have broken something, by what you see of it in your own words, like "no sound"
@@ -45,7 +47,7 @@ pub(crate) struct RollbackArgs {
 /// What to do about settings that somebody else has changed since.
 #[derive(Debug, Args)]
 pub(crate) struct OthersArgs {
-    /// Leave what others wrote or what the PC does not take back, and let go of the setting
+    /// Leave what others wrote or what the PC does not take back, and hold the setting no longer
     #[arg(long)]
     keep: bool,
     /// Overwrite what others wrote
@@ -64,7 +66,7 @@ impl OthersArgs {
 }
 
 /// Tweaks in force that may have broken something.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct SuspectList {
     symptom: String,
     /// Those that speak of it, the likeliest first; where none does, all of them, the latest first.
@@ -73,7 +75,7 @@ struct SuspectList {
     any_speaks_of_it: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Suspect {
     #[serde(flatten)]
     used: TweakUse,
@@ -84,17 +86,30 @@ struct Suspect {
     score: u32,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ChangeList {
     changes: Vec<Change>,
+    /// Whether those are shown too that are taken back.
+    #[serde(skip)]
+    is_of_all: bool,
+    /// A tweak that the last change in force still holds something for.
+    #[serde(skip)]
+    held_by_last: Option<TweakId>,
 }
 
 pub(crate) fn run(context: &Context, args: &RollbackArgs) -> Result<Outcome, Failure> {
     let mut pc = context.pc()?;
     let mut ledger = context.ledger()?;
-    if args.list {
+    let names_nothing = args.change.is_none() && args.tweak.is_none() && args.suspect.is_none();
+    if args.list || (names_nothing && !args.all) {
         let changes = ledger.changes(&pc.identity().id)?;
-        return Ok(Outcome::yes(&ChangeList { changes }));
+        let last = changes.iter().rfind(|change| change.layers_left > 0).map(|change| change.id);
+        let layers = ledger.layers(&pc.identity().id)?;
+        let mut held = layers.iter().flat_map(|(_, stack)| &stack.layers);
+        let held_by_last = held.find(|layer| Some(layer.change) == last);
+        let held_by_last = held_by_last.map(|layer| layer.used.tweak.clone());
+        let list = ChangeList { changes, is_of_all: args.list, held_by_last };
+        return Ok(Outcome::yes(&list));
     }
     if let Some(symptom) = &args.suspect {
         return Ok(Outcome::yes(&suspects(context, &*pc, &ledger, symptom)?));
@@ -143,6 +158,13 @@ fn suspects(
         all.retain(|one| one.score > 0);
     }
     Ok(SuspectList { symptom: symptom.to_owned(), suspects: all, any_speaks_of_it })
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<ChangeList>("rollback");
+    schemas.prints::<SuspectList>("rollback");
+    schemas.prints::<rollback::RollbackReport>("rollback");
 }
 
 impl View for SuspectList {
@@ -228,25 +250,17 @@ impl View for ChangeList {
             page.line("No changes have been made to this PC.");
             return;
         }
-        let mut table = Table::new([">change", "what", "when", "settings", "status"]);
+        if !self.is_of_all {
+            self.show_ways_back(page);
+            return;
+        }
         let is_past_trial = |change: &&Change| {
             (change.trial.is_some() || change.sift.is_some())
                 && change.layers_left == 0
                 && matches!(change.status, ChangeStatus::Applied | ChangeStatus::Undone)
         };
         let past_trials = self.changes.iter().filter(is_past_trial).count();
-        for change in self.changes.iter().filter(|change| !is_past_trial(change)) {
-            let of_trial = change.trial.map(|trial| format!(" (trial {trial})"));
-            let of_trial = of_trial.or(change.sift.map(|sift| format!(" (sift {sift})")));
-            table.row([
-                change.id.to_string(),
-                format!("{}{}", change.title, of_trial.unwrap_or_default()),
-                when(change.begun_at),
-                change.layers_laid.to_string(),
-                status(change),
-            ]);
-        }
-        page.table(table);
+        page.table(table_of(self.changes.iter().filter(|change| !is_past_trial(change))));
         if past_trials > 0 {
             page.line(dim(format_args!(
                 "  {} that trials and sifts made and took back are left out; `frevin log --all` shows them",
@@ -256,11 +270,59 @@ impl View for ChangeList {
     }
 }
 
+impl ChangeList {
+    /// What is in force, and the commands that take it back.
+    fn show_ways_back(&self, page: &mut Page) {
+        if let Some(cut_off) = self.changes.iter().find(|one| one.status == ChangeStatus::Begun) {
+            page.table(table_of([cut_off]));
+            page.heading("Before anything else");
+            page.pairs([("put back what was cut off", "frevin recover")]);
+            return;
+        }
+        let in_force: Vec<&Change> =
+            self.changes.iter().filter(|change| change.layers_left > 0).collect();
+        let Some(last) = in_force.last() else {
+            page.line("Nothing that was changed on this PC is in force any more.");
+            page.pairs([("what there was", "frevin rollback --list".to_owned())]);
+            return;
+        };
+        page.line(format_args!("{} in force:", count(in_force.len(), "change")));
+        page.table(table_of(in_force.iter().copied()));
+        page.heading("Take it back");
+        let tweak = self
+            .held_by_last
+            .as_ref()
+            .map_or_else(|| "AREA/NAME".to_owned(), |held| held.to_string());
+        page.pairs([
+            ("a change", format!("frevin rollback {}", last.id)),
+            ("one tweak of it", format!("frevin rollback {} --tweak {tweak}", last.id)),
+            ("everything", "frevin rollback --all".to_owned()),
+            ("what may have broken something", "frevin rollback --suspect \"no sound\"".to_owned()),
+        ]);
+    }
+}
+
+fn table_of<'a>(changes: impl IntoIterator<Item = &'a Change>) -> Table {
+    let mut table = Table::new([">change", "what", "when", "settings", "status"]);
+    for change in changes {
+        let of_trial = change.trial.map(|trial| format!(" (trial {trial})"));
+        let of_trial = of_trial.or(change.sift.map(|sift| format!(" (sift {sift})")));
+        table.row([
+            change.id.to_string(),
+            format!("{}{}", change.title, of_trial.unwrap_or_default()),
+            when(change.begun_at),
+            change.layers_laid.to_string(),
+            status(change),
+        ]);
+    }
+    table
+}
+
 fn status(change: &Change) -> String {
     match (&change.status, change.layers_left) {
         (ChangeStatus::Begun, _) => bad("unfinished: frevin recover"),
         (ChangeStatus::Applied, 0) if change.layers_let_go > 0 => {
-            dim("let go: no way back is left for some of it")
+            dim("emptied: no way back is left for some of it")
         }
         (ChangeStatus::Applied, 0) => dim("rolled back"),
         (ChangeStatus::Applied, left) if left < change.layers_laid => {

@@ -21,6 +21,7 @@ use crate::measure::sources::{LogsToCome, RehearsalScene, TestLoop, TracedProgra
 use crate::measure::{DeclaredConditions, VisitPlan, visit};
 use crate::operations::network::Target;
 use crate::outcome::Outcome;
+use crate::schemas::Schemas;
 use crate::view::visits::{RunList, VisitReport};
 
 /// Recordings of a scene: frame times and the conditions they were taken in
@@ -36,6 +37,9 @@ pub(crate) enum RunCommand {
         /// Only this state
         #[arg(long, value_name = "NAME")]
         state: Option<StateName>,
+        /// Each run of each visit
+        #[arg(long)]
+        runs: bool,
     },
     /// Show every figure of a run
     Show {
@@ -141,24 +145,31 @@ pub(crate) fn run(context: &Context, command: &RunCommand) -> Result<Outcome, Fa
         RunCommand::Import(args) => import::import(context, args),
         RunCommand::Figures(args) => import::figures(context, args),
         RunCommand::Export(args) => export::export(context, args),
-        RunCommand::List { scene, state } => {
+        RunCommand::List { scene, state, runs } => {
             let filter = VisitFilter {
                 scene: scene.clone(),
                 state_name: state.clone(),
                 is_the_owners: false,
             };
-            Ok(Outcome::yes(&RunList { visits: context.ledger()?.visits(&filter)? }))
+            let visits = context.ledger()?.visits(&filter)?;
+            Ok(Outcome::yes(&RunList { visits, every_run: *runs }))
         }
         RunCommand::Show { run } => show::show(context, RunId(*run)),
         RunCommand::Void { visit, reason } => {
             let mut ledger = context.ledger()?;
             ledger.void_visit(VisitId(*visit), reason)?;
-            Ok(Outcome::done(&RunList { visits: vec![ledger.visit(VisitId(*visit))?] }))
+            Ok(Outcome::done(&RunList {
+                visits: vec![ledger.visit(VisitId(*visit))?],
+                every_run: true,
+            }))
         }
         RunCommand::Label { visit, state } => {
             let mut ledger = context.ledger()?;
             ledger.label_visit(VisitId(*visit), state)?;
-            Ok(Outcome::done(&RunList { visits: vec![ledger.visit(VisitId(*visit))?] }))
+            Ok(Outcome::done(&RunList {
+                visits: vec![ledger.visit(VisitId(*visit))?],
+                every_run: true,
+            }))
         }
     }
 }
@@ -228,4 +239,15 @@ fn meant(pc: &mut Option<Box<dyn Pc>>) -> Option<&mut dyn Pc> {
         Some(pc) => Some(&mut **pc),
         None => None,
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<RunList>("run list");
+    schemas.prints::<RunList>("run void");
+    schemas.prints::<RunList>("run label");
+    schemas.prints::<VisitReport>("run record");
+    export::schemas(schemas);
+    show::schemas(schemas);
+    import::schemas(schemas);
 }

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use frevin_core::ids::SceneName;
 use frevin_core::visits::Scene;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
@@ -12,6 +13,7 @@ use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneRecording;
 use crate::measure::sources::{know_scene, scenes_of};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, Table, dim, good};
 
 /// What is measured: game, graphics level, resolution, route
@@ -72,18 +74,18 @@ pub(crate) struct RecordByArgs {
     command: Vec<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct RecordedBy {
     scene: SceneName,
     recording: Option<SceneRecording>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct SceneAdded {
     added: Scene,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct SceneList {
     scenes: Vec<Scene>,
     /// Scenes of the rehearsal PC that is meant, which are added when they are first recorded.
@@ -140,6 +142,13 @@ impl RecordByArgs {
             Some(fault) => Err(Failure::new(Kind::Usage, fault)),
         }
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<SceneAdded>("scene add");
+    schemas.prints::<RecordedBy>("scene record-by");
+    schemas.prints::<SceneList>("scene list");
 }
 
 impl View for RecordedBy {

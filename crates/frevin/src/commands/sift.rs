@@ -1,6 +1,5 @@
 //! `frevin sift`
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
@@ -8,25 +7,28 @@ use frevin_core::ids::SceneName;
 use frevin_core::sift::{SiftId, SmallestEffect};
 use frevin_core::trial::KeepPolicy;
 use frevin_core::trial::in_play::PlaySource;
-use frevin_core::tweak::TweakId;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{PcKind, Restarts};
 
 use crate::commands::in_play::InPlayArgs;
 use crate::commands::trial::{Keep, ask_for_rights, keep_window, parse_budget, seed_of_now};
+use crate::commands::tune;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::measure::scene_source::SceneSource;
 use crate::operations::play::refuse_playing;
+use crate::operations::profiles::keep_ready_made;
 use crate::operations::refuse_unfinished;
 use crate::operations::sift::{
     AskedSiftInPlay, SiftBeginning, SiftDriver, SiftList, SiftRequest, design, find, open, report,
 };
-use crate::operations::target::find_tweak;
+use crate::operations::target::{Named, find_tweaks};
 use crate::operations::trial::{Stopped, refuse_open};
 use crate::outcome::Outcome;
+use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::sift::{SiftStatus, show_beginning};
+use crate::view::tune::TuneShown;
 
 /// Find out which tweaks of a profile matter: about half of them on at a time, in turns, until each is known to help, to
 /// hurt, or not to matter
@@ -126,6 +128,9 @@ pub(crate) fn run(context: &Context, command: &SiftCommand) -> Result<Outcome, F
         SiftCommand::Start(args) => start(context, pc, &mut ledger, args),
         SiftCommand::Resume { after_sign_in } => {
             let record = open(&ledger, &*pc)?;
+            if record.design.evening.is_some() {
+                return tune::resume(context, pc, &mut ledger, &record, *after_sign_in);
+            }
             if *after_sign_in && record.design.as_administrator && !pc.has_administrator_rights()? {
                 return ask_for_rights();
             }
@@ -173,10 +178,7 @@ fn start(
     refuse_open(ledger, &*pc)?;
     refuse_playing(ledger, &*pc)?;
     let catalogue = context.catalogue()?;
-    let named = |tweaks: &[String]| -> Result<BTreeSet<TweakId>, Failure> {
-        tweaks.iter().map(|written| Ok(find_tweak(&catalogue, written)?.id.clone())).collect()
-    };
-    let experts = named(&args.expert)?;
+    let experts = find_tweaks(&catalogue, &args.expert)?;
     let mut scene = args.scene.clone();
     let in_play = match args.in_play.asked() {
         None => None,
@@ -190,7 +192,11 @@ fn start(
                 None => SmallestEffect::FivePercent,
             };
             let smallest_effect = args.smallest_effect.map_or(usual, SmallestEffect::from);
-            Some(AskedSiftInPlay { play, smallest_effect, preferred: named(&args.prefer)? })
+            Some(AskedSiftInPlay {
+                play,
+                smallest_effect,
+                preferred: find_tweaks(&catalogue, &args.prefer)?,
+            })
         }
     };
     let mut request = SiftRequest {
@@ -200,6 +206,7 @@ fn start(
         run_seconds: args.seconds.into(),
         seed: args.seed.unwrap_or_else(|| seed_of_now(context)),
         budget: args.budget,
+        only: None,
         keep: match args.keep {
             Keep::Better => KeepPolicy::Better,
             Keep::NotWorse => KeepPolicy::NotWorse,
@@ -210,6 +217,7 @@ fn start(
         runs_start_program: false,
         in_play,
     };
+    keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;
     let mut sifted = design(context, &*pc, ledger, &request)?;
     let is_recorded = match &sifted.design.in_play {
         None => true,
@@ -255,4 +263,19 @@ fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failu
             Ok(Outcome::yes(&SiftStatus { report, stopped: Some(stopped) }))
         }
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<SiftList>("sift list");
+    schemas.prints::<SiftStatus>("sift status");
+    schemas.prints::<crate::operations::sift::SiftReport>("sift show");
+    schemas.prints::<SiftStatus>("sift show");
+    schemas.prints::<crate::operations::sift::SiftReport>("sift start");
+    schemas.prints::<SiftStatus>("sift start");
+    schemas.prints::<crate::operations::sift::SiftReport>("sift resume");
+    schemas.prints::<SiftStatus>("sift resume");
+    schemas.prints::<TuneShown>("sift resume");
+    schemas.prints::<crate::operations::sift::SiftReport>("sift abandon");
+    schemas.prints::<SiftStatus>("sift abandon");
 }

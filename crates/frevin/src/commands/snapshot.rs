@@ -4,12 +4,14 @@ use clap::Subcommand;
 use frevin_core::setting::{Address, Difference, State, differences};
 use frevin_ledger::{Snapshot, SnapshotId, SnapshotSummary};
 use frevin_pc::{Pc, RestorePoint};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::outcome::{Outcome, View};
-use crate::view::{Page, Table, count, good, shown, strong, when};
+use crate::schemas::Schemas;
+use crate::view::{Page, Table, count, good, short, shown, shown_at, strong, when};
 
 /// The exact state of the PC, or of what changes were about to touch
 #[derive(Debug, Subcommand)]
@@ -26,6 +28,9 @@ pub(crate) enum SnapshotCommand {
         first: i64,
         /// The second snapshot's number [default: the PC now]
         second: Option<i64>,
+        /// Show every setting's full address
+        #[arg(long)]
+        addresses: bool,
     },
     /// List the snapshots of this PC
     List,
@@ -42,30 +47,32 @@ pub(crate) enum SnapshotCommand {
     },
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct SnapshotList {
     snapshots: Vec<SnapshotSummary>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 #[serde(transparent)]
 struct SnapshotReport(Snapshot);
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct TakeReport {
     taken: SnapshotSummary,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct DiffReport {
     first: String,
     second: String,
     compared: usize,
     differences: Vec<Difference>,
+    #[serde(skip)]
+    addresses: bool,
 }
 
 /// A restore point that the PC made.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct RestorePointReport<'a> {
     restore_point: u32,
     name: &'a str,
@@ -85,10 +92,11 @@ pub(crate) fn run(context: &Context, command: &SnapshotCommand) -> Result<Outcom
             let id = ledger.take_snapshot(pc, context.clock.now(), name, &states)?;
             Ok(Outcome::done(&TakeReport { taken: ledger.snapshot(pc, id)?.summary }))
         }
-        SnapshotCommand::Diff { first, second } => {
+        SnapshotCommand::Diff { first, second, addresses } => {
             let first = ledger.snapshot(pc, SnapshotId(*first))?;
             let second = second.map(|id| ledger.snapshot(pc, SnapshotId(id))).transpose()?;
-            Ok(Outcome::yes(&compare(&*machine, &first, second.as_ref())?))
+            let compared = compare(&*machine, &first, second.as_ref())?;
+            Ok(Outcome::yes(&DiffReport { addresses: *addresses, ..compared }))
         }
         SnapshotCommand::RestorePoint { name } => {
             let _lock = context.lock(&mut *machine)?;
@@ -164,7 +172,17 @@ fn compare(
         second: second.map_or_else(|| "the PC now".to_owned(), name),
         compared: a.len().max(b.len()),
         differences: differences(&a, &b),
+        addresses: false,
     })
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<TakeReport>("snapshot take");
+    schemas.prints::<DiffReport>("snapshot diff");
+    schemas.prints::<SnapshotList>("snapshot list");
+    schemas.prints::<SnapshotReport>("snapshot show");
+    schemas.prints::<RestorePointReport<'static>>("snapshot restore-point");
 }
 
 impl View for RestorePointReport<'_> {
@@ -195,13 +213,13 @@ impl View for DiffReport {
         }
         let differ = self.differences.len();
         page.heading(format_args!("{differ} of {compared} differ between {first} and {second}"));
-        let mut table = Table::new(["setting", "first", "second"]).of_addresses();
-        for difference in &self.differences {
-            table.row([
-                difference.address.to_string(),
-                shown(&difference.first),
-                shown(&difference.second),
-            ]);
+        let mut table = Table::new(["setting", "first", "second"]);
+        if self.addresses {
+            table = table.of_addresses();
+        }
+        for Difference { address, first, second } in &self.differences {
+            let setting = if self.addresses { address.to_string() } else { short(address) };
+            table.row([setting, shown_at(address, first), shown_at(address, second)]);
         }
         page.table(table);
     }

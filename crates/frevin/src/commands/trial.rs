@@ -11,12 +11,15 @@ use frevin_core::verdict::{Judge, Margins, PairLimit, Verdict};
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::{PcKind, Restarts};
 
+use crate::as_administrator;
 use crate::commands::in_play::InPlayArgs;
 use crate::commands::play::parse_priority;
+use crate::commands::target::TweakArgs;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
 use crate::operations::play::refuse_playing;
+use crate::operations::profiles::keep_ready_made;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::Named;
 use crate::operations::trial::{
@@ -24,6 +27,7 @@ use crate::operations::trial::{
     refuse_open, report, status,
 };
 use crate::outcome::Outcome;
+use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::trial::show_beginning;
 
@@ -60,14 +64,10 @@ pub(crate) enum TrialCommand {
 #[derive(Debug, Args)]
 pub(crate) struct StartArgs {
     /// A saved profile: NAME, NAME@3, or NAME@ and the beginning of a hash
-    #[arg(value_name = "PROFILE[@REV]", required_unless_present_any = ["tweak", "without", "priority", "processors", "unthrottled"])]
+    #[arg(value_name = "PROFILE[@REV]", required_unless_present_any = ["tweak", "without", "priority", "processors", "unthrottled"], conflicts_with = "tweak")]
     profile: Option<String>,
-    /// One tweak instead of a profile
-    #[arg(long, value_name = "AREA/NAME", conflicts_with = "profile")]
-    tweak: Option<String>,
-    /// A parameter of that tweak
-    #[arg(long = "set", value_name = "NAME=VALUE", requires = "tweak")]
-    parameters: Vec<String>,
+    #[command(flatten)]
+    tweaks: TweakArgs,
     /// Compare with this profile, instead of with what is in force
     #[arg(long, value_name = "PROFILE[@REV]", conflicts_with_all = ["without", "in_play"])]
     against: Option<String>,
@@ -226,6 +226,9 @@ fn start(
         }
         request.in_play = Some(asked);
     }
+    for named in request.arms.named() {
+        keep_ready_made(context, ledger, named)?;
+    }
     request.as_administrator = pc.has_administrator_rights()?;
     let designed = design(context, &*pc, ledger, &request)?;
     if designed.design.in_play.is_some() && designed.design.levels.len() != 1 {
@@ -299,13 +302,7 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
         }
         Judge::Ping | Judge::FrameRate | Judge::Latency => args.seconds.into(),
     };
-    let named = match (&args.profile, &args.tweak) {
-        (Some(profile), _) => Some(Named::Profile(profile.clone())),
-        (None, Some(id)) => {
-            Some(Named::Tweak { id: id.clone(), parameters: args.parameters.clone() })
-        }
-        (None, None) => None,
-    };
+    let named = args.tweaks.or_profile(args.profile.as_ref());
     let holds = ProcessHolds {
         priority: args.priority,
         processors: args.processors.clone(),
@@ -349,34 +346,26 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
 }
 
 /// Starts Frevin anew with an administrator's rights, which Windows asks its user for: the trial was begun with them.
-#[cfg(windows)]
 pub(crate) fn ask_for_rights() -> Result<Outcome, Failure> {
-    let arguments: Vec<String> = std::env::args().skip(1).collect();
-    frevin_windows::start_as_administrator(&arguments).map_err(|error| {
-        Failure::new(Kind::Guarded, format!("Frevin has no administrator's rights: {error}"))
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    as_administrator::start(&words).map_err(|error| {
+        let message = format!("it was begun with an administrator's rights: {error}");
+        Failure::new(Kind::Guarded, message)
             .hint("as administrator, `frevin trial resume` or `frevin sift resume` goes on with it")
     })?;
     Ok(Outcome::done(&RightsAsked { goes_on_as_administrator: true }))
 }
 
 /// It goes on elsewhere.
-#[cfg(windows)]
-#[derive(Debug, serde::Serialize)]
+#[derive(Debug, schemars::JsonSchema, serde::Serialize)]
 struct RightsAsked {
     goes_on_as_administrator: bool,
 }
 
-#[cfg(windows)]
 impl crate::outcome::View for RightsAsked {
     fn show(&self, page: &mut Page) {
         page.line("It goes on in a window of its own, with an administrator's rights.");
     }
-}
-
-#[cfg(not(windows))]
-pub(crate) fn ask_for_rights() -> Result<Outcome, Failure> {
-    let message = "it was begun with an administrator's rights";
-    Err(Failure::new(Kind::Guarded, message).hint("go on with it as administrator"))
 }
 
 /// Shows what came of it, and waits: the window that Windows opened for it would close at once.
@@ -385,6 +374,23 @@ pub(crate) fn keep_window(context: &Context, outcome: Outcome) -> Result<Outcome
     // Where nobody is there to press it, there is nobody to read it either.
     let _ = context.wait_for_owner("Press Enter to close this window");
     Ok(Outcome { page: Page::default(), ..outcome })
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<TrialList>("trial list");
+    schemas.prints::<crate::operations::trial::StatusReport>("trial status");
+    schemas.prints::<crate::operations::trial::TrialReport>("trial show");
+    schemas.prints::<crate::operations::trial::StatusReport>("trial show");
+    schemas.prints::<crate::operations::trial::TrialReport>("trial start");
+    schemas.prints::<crate::operations::trial::StatusReport>("trial start");
+    schemas.prints::<crate::operations::trial::TrialReport>("trial resume");
+    schemas.prints::<crate::operations::trial::StatusReport>("trial resume");
+    schemas.prints::<RightsAsked>("trial resume");
+    schemas.prints::<RightsAsked>("sift resume");
+    schemas.prints::<crate::operations::trial::StatusReport>("trial pause");
+    schemas.prints::<crate::operations::trial::TrialReport>("trial abandon");
+    schemas.prints::<crate::operations::trial::StatusReport>("trial abandon");
 }
 
 /// A seed that is another each time: the moment to the nanosecond, of which the lower half changes.

@@ -1,5 +1,10 @@
 //! `frevin tweak`
 
+mod list;
+mod steps;
+
+use std::collections::BTreeMap;
+
 use clap::Subcommand;
 use frevin_core::expression::ExpressionError;
 use frevin_core::facts::Facts;
@@ -11,70 +16,48 @@ use frevin_core::tweak::{
 };
 use frevin_core::verdict::Verdict;
 use frevin_pc::Pc;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
-use crate::failure::{Failure, Kind};
+use crate::failure::Failure;
 use crate::measure::compare::{Measured, MeasuredUse, measured};
+use crate::operations::choices::choices;
 use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::target::find_tweak;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::evidence::show_evidence;
 use crate::view::plan::{DangersTold, show_by_hand, show_dangers};
-use crate::view::{Page, Table, bad, count, dim, good, named_among, shown, strong, warn};
+use crate::view::{Page, Table, bad, count, dim, good, named_among, short, shown, strong, warn};
 
 /// The catalogue of tweaks
 #[derive(Debug, Subcommand)]
 pub(crate) enum TweakCommand {
     /// List tweaks, and whether they fit this PC
-    List {
-        /// Only this area
-        #[arg(long)]
-        area: Option<String>,
-        /// Only those that fit this PC
-        #[arg(long)]
-        fitting: bool,
-        /// Only of this risk
-        #[arg(long, value_parser = ["safe", "trade-off", "expert"])]
-        risk: Option<String>,
-        /// Only of this standing
-        #[arg(long, value_parser = ["sound", "plausible", "contested", "no-effect", "harmful"])]
-        standing: Option<String>,
-        /// Only those that speak of this in their name, title or texts
-        #[arg(long, value_name = "WORDS")]
-        search: Option<String>,
-    },
+    List(list::ListArgs),
     /// Show everything about a tweak: what it does, what it may break, what it would write here
     Show {
         /// The tweak
         #[arg(value_name = "AREA/NAME")]
         tweak: String,
+        /// Show every setting's full address
+        #[arg(long)]
+        addresses: bool,
+    },
+    /// Go through the steps of a tweak that is done by hand, one at a time, and look whether it is done. Exit code 1
+    /// where the PC says that it is not
+    Steps {
+        /// The tweak
+        #[arg(value_name = "AREA/NAME")]
+        tweak: String,
+        /// A parameter of it
+        #[arg(long = "set", value_name = "NAME=VALUE")]
+        parameters: Vec<String>,
     },
 }
 
-#[derive(Debug, Serialize)]
-struct TweakList {
-    tweaks: Vec<ListedTweak>,
-}
-
-#[derive(Debug, Serialize)]
-struct ListedTweak {
-    id: TweakId,
-    title: String,
-    standing: Standing,
-    risk: Risk,
-    takes_effect: TakesEffect,
-    /// Whether it is from the owner's folder.
-    is_own: bool,
-    /// Why it does not fit the PC that is meant; nothing where none is.
-    misfits: Option<Vec<String>>,
-    /// Whether something of it has to be chosen.
-    needs_choice: bool,
-    /// Whether a person does it.
-    is_by_hand: bool,
-}
-
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct TweakReport<'a> {
     id: &'a TweakId,
     title: &'a str,
@@ -88,28 +71,32 @@ struct TweakReport<'a> {
     risk: Risk,
     takes_effect: TakesEffect,
     is_own: bool,
-    parameters: &'a std::collections::BTreeMap<String, Parameter>,
+    parameters: &'a BTreeMap<String, Parameter>,
     conflicts: &'a [TweakId],
     needs: &'a [TweakId],
     alternatives: &'a [TweakId],
     sources: &'a [Source],
     /// What a person does, where it is done by hand.
     by_hand: Option<ByHand>,
+    /// What there is to choose on the PC that is meant, by the parameter.
+    choices: BTreeMap<String, Vec<String>>,
     /// What it is and would be on the PC that is meant, with nothing chosen.
     here: Option<Here>,
     /// What the ledger has measured of it.
     measured: Option<Measured>,
     /// What trials and sifts have told of it on this PC.
     evidence: Vec<ToldEvidence>,
+    #[serde(skip)]
+    addresses: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct Here {
     misfits: Vec<String>,
     settings: Vec<HereSetting>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct HereSetting {
     #[serde(flatten)]
     wanted: Wanted,
@@ -121,39 +108,11 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
     let pc = context.pc_if_named()?;
     let facts = pc.as_ref().map(|pc| context.facts(&**pc)).transpose()?;
     match command {
-        TweakCommand::List { area, fitting, risk, standing, search } => {
-            let listed = |tweak: &Tweak| ListedTweak {
-                id: tweak.id.clone(),
-                title: tweak.title.clone(),
-                standing: tweak.standing,
-                risk: tweak.risk,
-                takes_effect: tweak.takes_effect(),
-                is_own: tweak.is_own,
-                misfits: facts.as_ref().map(|facts| tweak.misfits(facts)),
-                needs_choice: tweak.to_be_chosen(&Arguments::new()).next().is_some(),
-                is_by_hand: tweak.manual.is_some(),
-            };
-            if *fitting && facts.is_none() {
-                return Err(Failure::new(
-                    Kind::Usage,
-                    "what fits is known only where a PC is named",
-                )
-                .hint("say --pc FOLDER"));
-            }
-            let speaks =
-                |tweak: &&Tweak| search.as_ref().is_none_or(|words| speaks_of(tweak, words));
-            let mut tweaks: Vec<_> = catalogue.iter().filter(speaks).map(listed).collect();
-            tweaks.retain(|tweak| {
-                area.as_ref().is_none_or(|area| tweak.id.area() == area)
-                    && risk.as_ref().is_none_or(|risk| tweak.risk.to_string() == *risk)
-                    && standing.as_ref().is_none_or(|standing| {
-                        tweak.standing.to_string().replace(' ', "-") == *standing
-                    })
-                    && (!fitting || tweak.misfits.as_ref().is_some_and(Vec::is_empty))
-            });
-            Ok(Outcome::yes(&TweakList { tweaks }))
+        TweakCommand::List(args) => list::list(&catalogue, pc.as_deref().zip(facts.as_ref()), args),
+        TweakCommand::Steps { tweak, parameters } => {
+            steps::steps(context, &catalogue, facts.as_ref(), tweak, parameters)
         }
-        TweakCommand::Show { tweak } => {
+        TweakCommand::Show { tweak, addresses } => {
             let tweak = find_tweak(&catalogue, tweak)?;
             let here = match (&pc, &facts) {
                 (Some(pc), Some(facts)) => Some(here(tweak, &**pc, facts)?),
@@ -181,6 +140,11 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
                     .as_ref()
                     .and_then(|facts| ByHand::of(tweak, &Arguments::new(), facts))
                     .or_else(|| ByHand::general(tweak)),
+                addresses: *addresses,
+                choices: match (&pc, &facts) {
+                    (Some(pc), Some(facts)) => all_choices(tweak, &**pc, facts)?,
+                    _ => BTreeMap::new(),
+                },
                 here,
                 evidence: match &pc {
                     Some(pc) => {
@@ -198,30 +162,14 @@ pub(crate) fn run(context: &Context, command: &TweakCommand) -> Result<Outcome, 
     }
 }
 
-/// Whether every one of the words stands in a tweak's texts, in any spelling of case.
-fn speaks_of(tweak: &Tweak, words: &str) -> bool {
-    let mut texts = format!(
-        "{} {} {} {} {} {}",
-        tweak.id,
-        tweak.title,
-        tweak.also_called.join(" "),
-        tweak.what,
-        tweak.why,
-        tweak.standing_reason
-    );
-    for spec in &tweak.settings {
-        texts.push(' ');
-        texts.push_str(&spec.whereabouts.source());
-    }
-    let known = words_of(&texts);
-    // A word that is searched for begins a word there: `shader` finds `shaders`, and `mpo` not `important`.
-    words_of(words).iter().all(|word| known.iter().any(|known| known.starts_with(word.as_str())))
-}
-
-/// The words of a text in small letters. Those that a hyphen or a stroke joins are words of their own.
-fn words_of(text: &str) -> Vec<String> {
-    let words = text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
-    words.map(str::to_lowercase).collect()
+fn all_choices(
+    tweak: &Tweak,
+    pc: &dyn Pc,
+    facts: &Facts,
+) -> Result<BTreeMap<String, Vec<String>>, Failure> {
+    let of = |name: &String| Ok((name.clone(), choices(tweak, name, pc, facts)?));
+    let all = tweak.parameters.keys().map(of).collect::<Result<BTreeMap<_, _>, Failure>>()?;
+    Ok(all.into_iter().filter(|(_, choices)| !choices.is_empty()).collect())
 }
 
 fn here(tweak: &Tweak, pc: &dyn Pc, facts: &Facts) -> Result<Here, Failure> {
@@ -248,6 +196,14 @@ fn standing(standing: Standing) -> String {
         Standing::Plausible => standing.to_string(),
         Standing::Harmful => bad(standing),
         _ => warn(standing),
+    }
+}
+
+/// When a tweak takes effect.
+fn moment(takes_effect: TakesEffect) -> String {
+    match takes_effect {
+        TakesEffect::Now => "at once".to_owned(),
+        later => format!("after a {later}"),
     }
 }
 
@@ -285,36 +241,11 @@ fn show_measured(measured: &Measured, page: &mut Page) {
     }
 }
 
-impl View for TweakList {
-    fn show(&self, page: &mut Page) {
-        if self.tweaks.is_empty() {
-            page.line("No tweak is like that.");
-            return;
-        }
-        let mut table = Table::new(["tweak", "title", "standing", "risk", "acts after", "here"]);
-        for tweak in &self.tweaks {
-            let here = match &tweak.misfits {
-                None => String::new(),
-                Some(misfits) if misfits.is_empty() && tweak.is_by_hand => good("by hand"),
-                Some(misfits) if misfits.is_empty() && tweak.needs_choice => good("to be chosen"),
-                Some(misfits) if misfits.is_empty() => good("fits"),
-                Some(_) => dim("does not fit"),
-            };
-            let moment = match tweak.takes_effect {
-                TakesEffect::Now => "at once".to_owned(),
-                later => later.to_string(),
-            };
-            table.row([
-                strong(&tweak.id),
-                tweak.title.clone(),
-                standing(tweak.standing),
-                tweak.risk.to_string(),
-                moment,
-                here,
-            ]);
-        }
-        page.table(table);
-    }
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<TweakReport<'static>>("tweak show");
+    list::schemas(schemas);
+    steps::schemas(schemas);
 }
 
 impl View for TweakReport<'_> {
@@ -335,11 +266,8 @@ impl View for TweakReport<'_> {
         page.heading(format_args!("Standing: {}", standing(self.standing)));
         page.paragraph(2, self.standing_reason);
         page.blank();
-        let acts_after = match self.takes_effect {
-            TakesEffect::Now => "nothing more: at once".to_owned(),
-            later => format!("a {later}"),
-        };
-        let mut lines = vec![("risk", self.risk.to_string()), ("acts after", acts_after)];
+        let mut lines =
+            vec![("risk", self.risk.to_string()), ("takes effect", moment(self.takes_effect))];
         let related = [
             ("does nothing without", self.needs),
             ("cannot be combined with", self.conflicts),
@@ -365,6 +293,9 @@ impl View for TweakReport<'_> {
                 }
                 _ => page.pairs([("takes", parameter.range()), default]),
             }
+            if let Some(choices) = self.choices.get(name) {
+                show_choices(choices, page);
+            }
         }
         if let Some(by_hand) = &self.by_hand {
             show_by_hand(std::slice::from_ref(by_hand), DangersTold::Above, page);
@@ -389,18 +320,39 @@ impl View for TweakReport<'_> {
             let mut table = Table::new(["setting", "now", "would be"]);
             for setting in &here.settings {
                 table.row([
-                    setting.wanted.address.to_string(),
+                    match self.addresses {
+                        true => setting.wanted.address.to_string(),
+                        false => short(&setting.wanted.address),
+                    },
                     shown(&setting.now),
                     shown(&setting.wanted.state),
                 ]);
             }
-            page.table(table);
+            if !here.settings.is_empty() {
+                page.table(table);
+                if !self.addresses {
+                    page.line(dim("  --addresses shows where each is"));
+                }
+            }
         }
         page.heading("Sources");
         for source in self.sources {
             page.paragraph(2, &format!("{}: {}", source.title, source.states));
         }
         self.show_commands(page);
+    }
+}
+
+/// What there is on a PC to choose from.
+fn show_choices(choices: &[String], page: &mut Page) {
+    const LISTED: usize = 30;
+    page.line(dim("  on this PC"));
+    choices.iter().take(LISTED).for_each(|choice| page.line(format_args!("    {choice}")));
+    if choices.len() > LISTED {
+        let more = choices.len() - LISTED;
+        page.line(dim(format_args!(
+            "    and {more} more: frevin tweak show … --json has them all"
+        )));
     }
 }
 

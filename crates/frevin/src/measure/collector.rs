@@ -1,10 +1,13 @@
 //! The frames of a run on their way into the ledger: in memory, or in a file where they are many.
 
+use std::cell::OnceCell;
 use std::fs::File;
 use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::path::{Path, PathBuf};
 
-use frevin_frames::{DetectedConditions, FrameBlocks, FrameSeries, FrameTally, Metrics, tally};
+use frevin_frames::{
+    DetectedConditions, FrameBlocks, FrameSeries, FrameSeriesError, FrameTally, Metrics, tally,
+};
 use frevin_ledger::FramesDigest;
 
 /// Frames of a run that are held in memory: a quarter of a gibibyte, or about 18 hours at 500 a second.
@@ -21,10 +24,10 @@ const WIDTH: usize = size_of::<f64>();
 /// it should hold, in a file without a name, which goes when this does.
 #[derive(Default)]
 pub(crate) struct FrameCollector {
-    tally: FrameTally,
-    digest: FramesDigest,
     frames: u64,
-    held: Vec<f64>,
+    /// Those that are held, as they came.
+    blocks: Vec<Vec<f64>>,
+    held: usize,
     most_held: usize,
     folder: PathBuf,
     file: Option<File>,
@@ -40,15 +43,14 @@ impl FrameCollector {
     ///
     /// # Errors
     /// Where they cannot be written to the file, and where there are more than a run has.
-    pub(crate) fn push(&mut self, frame_ms: &[f64]) -> io::Result<()> {
+    pub(crate) fn push(&mut self, frame_ms: Vec<f64>) -> io::Result<()> {
         self.frames += frame_ms.len() as u64;
         if self.frames > MOST_FRAMES {
             return Err(io::Error::other(format!("there are more than {MOST_FRAMES}")));
         }
-        self.tally.see(frame_ms);
-        self.digest.push(frame_ms);
-        self.held.extend_from_slice(frame_ms);
-        if self.held.len() <= self.most_held {
+        self.held += frame_ms.len();
+        self.blocks.push(frame_ms);
+        if self.held <= self.most_held {
             return Ok(());
         }
         let mut file = match self.file.take() {
@@ -58,54 +60,69 @@ impl FrameCollector {
                 tempfile::tempfile_in(&self.folder)?
             }
         };
-        write(&mut file, &self.held)?;
-        self.held = Vec::new();
+        write(&mut file, &self.blocks)?;
+        self.blocks.clear();
+        self.held = 0;
         self.most_held = self.most_held.min(HELD_BESIDE_FILE);
         self.file = Some(file);
         Ok(())
     }
 
-    /// All of them, with the figures of the run and what they show of the conditions that it was
-    /// recorded under.
+    /// All of them, which the tally has seen, with the figures of the run and what they show of the
+    /// conditions that it was recorded under.
     ///
     /// # Errors
-    /// Where there are none or one is no frame time, and where the file cannot be written or read.
-    pub(crate) fn finish(self) -> io::Result<CollectedFrames> {
+    /// Where there are none, and where the file cannot be written or read.
+    pub(crate) fn finish(self, tally: FrameTally) -> io::Result<CollectedFrames> {
+        if self.frames == 0 {
+            let empty = FrameSeriesError::Empty;
+            return Err(io::Error::new(io::ErrorKind::InvalidData, empty));
+        }
         let frames = match self.file {
-            None => match FrameSeries::new(self.held) {
-                Ok(series) => RunFrames::Held(series),
-                Err(error) => return Err(io::Error::new(io::ErrorKind::InvalidData, error)),
-            },
+            None => RunFrames::Held(self.blocks),
             Some(mut file) => {
-                write(&mut file, &self.held)?;
+                write(&mut file, &self.blocks)?;
                 RunFrames::Written(file)
             }
         };
-        let digest = self.digest.finish();
-        let (metrics, detected) = self.tally.finish(&frames)?;
-        Ok(CollectedFrames { frames, metrics, detected, digest })
+        let (metrics, detected) = tally.finish(&frames)?;
+        Ok(CollectedFrames { frames, metrics, detected, digest: OnceCell::new() })
     }
 }
 
-/// Frames with their figures, what they show of the conditions that they were recorded under, and the
-/// digest that they are known again by.
+/// Frames with their figures, and what they show of the conditions that they were recorded under.
 pub(crate) struct CollectedFrames {
     pub(crate) frames: RunFrames,
     pub(crate) metrics: Metrics,
     pub(crate) detected: DetectedConditions,
-    pub(crate) digest: String,
+    digest: OnceCell<String>,
+}
+
+impl CollectedFrames {
+    /// The digest that they are known again by.
+    ///
+    /// # Errors
+    /// Where they cannot be read back.
+    pub(crate) fn digest(&self) -> io::Result<&str> {
+        if let Some(digest) = self.digest.get() {
+            return Ok(digest);
+        }
+        let mut digest = FramesDigest::default();
+        self.frames.each_block(&mut |block| digest.push(block))?;
+        Ok(self.digest.get_or_init(|| digest.finish()))
+    }
 }
 
 impl From<FrameSeries> for CollectedFrames {
     fn from(series: FrameSeries) -> Self {
         let (metrics, detected) = tally(&series);
-        let digest = FramesDigest::of(&series);
-        Self { frames: RunFrames::Held(series), metrics, detected, digest }
+        let frames = RunFrames::Held(vec![series.into_frame_ms()]);
+        Self { frames, metrics, detected, digest: OnceCell::new() }
     }
 }
 
-fn write(file: &mut File, frame_ms: &[f64]) -> io::Result<()> {
-    for frames in frame_ms.chunks(READ_BACK) {
+fn write(file: &mut File, blocks: &[Vec<f64>]) -> io::Result<()> {
+    for frames in blocks.iter().flat_map(|block| block.chunks(READ_BACK)) {
         let bytes: Vec<u8> = frames.iter().flat_map(|frame| frame.to_le_bytes()).collect();
         file.write_all(&bytes)?;
     }
@@ -115,8 +132,8 @@ fn write(file: &mut File, frame_ms: &[f64]) -> io::Result<()> {
 /// The frames of a run that is about to be kept.
 #[derive(Debug)]
 pub(crate) enum RunFrames {
-    /// In memory.
-    Held(FrameSeries),
+    /// In memory, in blocks of any length.
+    Held(Vec<Vec<f64>>),
     /// In a file: 64-bit floating point numbers, little end first.
     Written(File),
 }
@@ -126,8 +143,8 @@ impl FrameBlocks for RunFrames {
 
     fn each_block(&self, see: &mut dyn FnMut(&[f64])) -> io::Result<()> {
         let mut file = match self {
-            Self::Held(series) => {
-                see(series.frame_ms());
+            Self::Held(blocks) => {
+                blocks.iter().for_each(|block| see(block));
                 return Ok(());
             }
             Self::Written(file) => file,
@@ -147,6 +164,13 @@ impl FrameBlocks for RunFrames {
             see(&frames);
         }
     }
+
+    fn in_memory(&self) -> Option<Vec<&[f64]>> {
+        match self {
+            Self::Held(blocks) => Some(blocks.iter().map(Vec::as_slice).collect()),
+            Self::Written(_) => None,
+        }
+    }
 }
 
 #[cfg(test)]
@@ -161,10 +185,14 @@ mod tests {
         let mut figures = Vec::new();
         for most_held in [1000, 1 << 20] {
             let mut collector = FrameCollector { most_held, ..FrameCollector::new(folder.path()) };
+            let mut tally = FrameTally::default();
             for piece in expected.chunks(777) {
-                collector.push(piece).unwrap();
+                tally.see(piece);
+                collector.push(piece.to_vec()).unwrap();
             }
-            let CollectedFrames { frames, metrics, digest, .. } = collector.finish().unwrap();
+            let collected = collector.finish(tally).unwrap();
+            let digest = collected.digest().unwrap().to_owned();
+            let CollectedFrames { frames, metrics, .. } = collected;
             assert_eq!(matches!(frames, RunFrames::Written(_)), most_held == 1000);
             for _ in 0..2 {
                 let mut seen = Vec::new();
@@ -175,6 +203,7 @@ mod tests {
         }
         assert_eq!(figures[0], figures[1]);
         assert_eq!(fs_err::read_dir(folder.path()).unwrap().count(), 0, "no file is left");
-        assert!(FrameCollector::new(folder.path()).finish().is_err(), "a run has frames");
+        let none = FrameCollector::new(folder.path()).finish(FrameTally::default());
+        assert!(none.is_err(), "a run has frames");
     }
 }

@@ -13,6 +13,7 @@ use frevin_core::visits::{
     pairs_of_states,
 };
 use frevin_ledger::{Ledger, VisitFilter};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::failure::{Failure, Kind};
@@ -26,7 +27,7 @@ pub(crate) struct CompareOptions {
 }
 
 /// Two states of a PC, compared by their recorded visits.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct Compared {
     pub(crate) scene: SceneName,
     pub(crate) a: StateName,
@@ -42,7 +43,7 @@ pub(crate) struct Compared {
 }
 
 /// What the PC was like around the visits of two states.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct Around {
     /// Around the visits of A.
     pub(crate) around_a: Vec<BeforeAndAfter>,
@@ -160,7 +161,7 @@ fn compare_visits(
 }
 
 /// What a ledger has measured of one tweak on one PC.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct Measured {
     #[serde(flatten)]
     pub(crate) evidence: Evidence,
@@ -169,7 +170,7 @@ pub(crate) struct Measured {
 }
 
 /// What was measured of one use of a tweak.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct MeasuredUse {
     /// The tweak with its arguments.
     pub(crate) of: TweakUse,

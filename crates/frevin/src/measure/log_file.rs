@@ -79,7 +79,7 @@ pub(crate) fn read(
     let mut collector = FrameCollector::new(context.home());
     let reading = read_log(source, options, &mut |frames| collector.push(frames));
     progress.finish_and_clear();
-    let reading = reading.map_err(|error| {
+    let (reading, tally) = reading.map_err(|error| {
         let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));
         let is_unclear = matches!(
             error,
@@ -131,7 +131,7 @@ pub(crate) fn read(
             _ => failure,
         }
     })?;
-    Ok((collector.finish()?, reading))
+    Ok((collector.finish(tally)?, reading))
 }
 
 /// How a log begins, for a person to see what was not understood; nothing where that cannot be shown.

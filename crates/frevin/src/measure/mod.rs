@@ -8,7 +8,7 @@ pub(crate) mod play_feed;
 pub(crate) mod scene_source;
 pub(crate) mod source;
 pub(crate) mod sources;
-mod test_loop;
+pub(crate) mod test_loop;
 mod watched_folder;
 
 use std::collections::BTreeMap;
@@ -264,7 +264,8 @@ fn record_runs(
             progress.inc(1);
             continue;
         };
-        if let Some((visit, run)) = ledger.run_with_frames(&frames.digest)? {
+        let digest = frames.digest()?.to_owned();
+        if let Some((visit, run)) = ledger.run_with_frames(&digest)? {
             return Err(refuse_known_frames(&visit.state_name, visit.id, run.0));
         }
         let counted = stay.map(|stay| stay.runs_before + index as u64 + 1);
@@ -276,7 +277,7 @@ fn record_runs(
             was_waiting: stay.is_some_and(|stay| !stay.visit_context.waiting.is_empty()),
             conditions: declared.with(frames.detected, readings, graphics_card, is_of_host),
             metrics: frames.metrics,
-            frames_digest: frames.digest,
+            frames_digest: digest,
         };
         ledger.add_run(id, &run, &frames.frames)?;
         progress.inc(1);

@@ -8,6 +8,7 @@ use frevin_frames::LogOptions;
 use frevin_ledger::Ledger;
 use frevin_pc::rehearsal::RehearsalPc;
 use frevin_pc::{Pc, PcKind};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::owners_scene::OwnersScene;
@@ -19,7 +20,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
 /// How the owner records a scene. It stands in the owner's configuration only: a profile cannot bring it.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
 pub(crate) struct SceneRecording {
     /// The program whose frames are traced, by the name of its file.

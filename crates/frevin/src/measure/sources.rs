@@ -1,6 +1,7 @@
 //! The sources that there are: a rehearsal PC's scene, a traced program, a watched folder, given files,
 //! the test loop.
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -264,8 +265,8 @@ impl GivenLogs {
         Ok(Self { runs: runs.into_iter(), taken })
     }
 
-    pub(crate) fn digests(&self) -> Vec<&str> {
-        self.runs.as_slice().iter().map(|run| run.frames.digest.as_str()).collect()
+    pub(crate) fn digests(&self) -> io::Result<Vec<&str>> {
+        self.runs.as_slice().iter().map(|run| run.frames.digest()).collect()
     }
 }
 

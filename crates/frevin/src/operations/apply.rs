@@ -12,6 +12,7 @@ use frevin_core::setting::{Address, Holds, State, TakesEffect};
 use frevin_core::tweak::TweakUse;
 use frevin_ledger::{ChangeFor, Ledger, LedgerError, NewChange, NewStep};
 use frevin_pc::{Pc, PcError, PcLock, RestorePoint};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::readings::PcReadings;
@@ -24,7 +25,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
 /// A change that was made.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct Applied {
     pub(crate) change: ChangeId,
     pub(crate) title: String,
@@ -38,7 +39,7 @@ pub(crate) struct Applied {
 }
 
 /// What was applied.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct ApplyReport {
     #[serde(flatten)]
     pub(crate) applied: Option<Applied>,
@@ -83,6 +84,8 @@ pub(crate) struct Order {
     force: bool,
     /// What it is carried out for, where it is a step of something larger.
     made_for: Option<ChangeFor>,
+    /// Whether the PC is asked for a restore point before its first change.
+    asks_for_restore_point: bool,
 }
 
 impl Order {
@@ -95,12 +98,17 @@ impl Order {
         force: bool,
     ) -> Result<Self, Failure> {
         let plan = make_plan(pc, ledger, &target.wishes, replaces)?;
-        Ok(Self { target, plan, replaces, force, made_for: None })
+        Ok(Self { target, plan, replaces, force, made_for: None, asks_for_restore_point: true })
     }
 
     /// The same as a step of something larger.
     pub(crate) fn made_for(self, made_for: ChangeFor) -> Self {
         Self { made_for: Some(made_for), ..self }
+    }
+
+    /// The same for changes that go again at once, as those of a self-test do.
+    pub(crate) fn without_restore_point(self) -> Self {
+        Self { asks_for_restore_point: false, ..self }
     }
 
     /// Refuses what a guard of Frevin's own refuses; nothing has changed then.
@@ -175,9 +183,11 @@ pub(crate) fn apply(
     order.check()?;
     let _lock = context.lock(pc)?;
     let left_out = order.left_out();
+    let asks_for_restore_point = order.asks_for_restore_point;
     let Begun { id, plan, target, back, undo_files, is_first_change } =
         begin(context, pc, ledger, order)?;
-    let restore_point = is_first_change.then(|| restore_point(pc));
+    let asks = is_first_change && asks_for_restore_point;
+    let restore_point = asks.then(|| restore_point(pc));
     if let Err(reason) = carry_out(context, pc, &plan) {
         return Err(undo(context, pc, ledger, id, &back, reason));
     }
@@ -398,7 +408,8 @@ fn refuse_denied(plan: &Plan) -> Result<(), Failure> {
     let message = "nothing was changed: Frevin may not write these settings";
     Err(Failure::new(Kind::Guarded, message)
         .details(plan.denied.iter().map(line))
-        .hint("start it as an administrator, or take these tweaks out of the profile"))
+        .hint("start it as an administrator, or take these tweaks out of the profile")
+        .taking_administrator())
 }
 
 fn refuse_others(plan: &Plan) -> Result<(), Failure> {
@@ -411,7 +422,7 @@ fn refuse_others(plan: &Plan) -> Result<(), Failure> {
     let let_go = format!("frevin rollback --tweak {} --keep", first.left.used);
     Err(Failure::new(Kind::ChangedByOthers, message)
         .details(plan.changed_by_others.iter().map(line))
-        .hint(format!("`{let_go}` leaves what they wrote and lets go of the setting"))
+        .hint(format!("`{let_go}` leaves what they wrote and holds the setting no longer"))
         .hint("--force overwrites it"))
 }
 

@@ -17,6 +17,7 @@ use frevin_ledger::{Ledger, VisitFilter};
 use frevin_pc::Pc;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
@@ -25,7 +26,7 @@ use crate::measure::card_of_games;
 use crate::measure::compare::{MeasuredUse, measured};
 
 /// Evidence of this PC, with what has become of it.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct ToldEvidence {
     #[serde(flatten)]
     pub(crate) evidence: EvidenceRecord,

@@ -20,8 +20,8 @@ use crate::strangers_file;
 
 /// No file of evidence is longer, in bytes.
 const LONGEST_BYTES: u64 = 1 << 30;
-/// No file has more rows.
-const MOST_ROWS: i64 = 10_000_000;
+/// No file has more rows: each takes some hundred bytes of memory.
+const MOST_ROWS: usize = 1_000_000;
 
 /// How a file is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
@@ -151,7 +151,11 @@ fn write_parquet(file: &File, rows: &[ForeignEvidence]) -> Result<(), ParquetErr
 /// Reads the evidence of a stranger's file, whatever of the three it is, and checks each row.
 pub(crate) fn read(path: &Path) -> Result<Vec<ForeignEvidence>, Failure> {
     let bytes = strangers_file::read(path, LONGEST_BYTES, "file of evidence")?;
-    let name = path.display();
+    of_bytes(&path.display().to_string(), bytes)
+}
+
+/// The evidence that the bytes of a file hold, which messages call by this name.
+pub(crate) fn of_bytes(name: &str, bytes: Vec<u8>) -> Result<Vec<ForeignEvidence>, Failure> {
     let broken = |error: &dyn std::fmt::Display| {
         Failure::new(Kind::BadInput, format!("{name}: {error}"))
             .hint("`frevin evidence export` writes such files as CSV, JSON and Parquet")
@@ -202,10 +206,10 @@ fn read_parquet(bytes: Vec<u8>) -> Result<Vec<ForeignEvidence>, ParquetError> {
     for group in 0..reader.num_row_groups() {
         let group = reader.get_row_group(group)?;
         let count = group.metadata().num_rows();
-        if !(0..=MOST_ROWS).contains(&count) {
+        let Some(count) = usize::try_from(count).ok().filter(|rows| all.len() + rows <= MOST_ROWS)
+        else {
             return Err(ParquetError::General(format!("{count} rows are no evidence")));
-        }
-        let count = usize::try_from(count).unwrap_or(0);
+        };
         let mut rows = vec![empty_row(); count];
         for column in 0..group.num_columns() {
             let name = group.metadata().column(column).column_descr().name().to_owned();

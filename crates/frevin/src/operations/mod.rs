@@ -5,6 +5,7 @@
 //! been read back; in between, the change is unfinished, and [`recover`] undoes it.
 
 pub(crate) mod apply;
+pub(crate) mod choices;
 pub(crate) mod driving;
 pub(crate) mod evidence;
 pub(crate) mod evidence_file;
@@ -20,11 +21,13 @@ pub(crate) mod report;
 pub(crate) mod resolve_drift;
 pub(crate) mod restart;
 pub(crate) mod rollback;
+pub(crate) mod self_test;
 pub(crate) mod sift;
 pub(crate) mod sign_in;
 pub(crate) mod sitting;
 pub(crate) mod target;
 pub(crate) mod trial;
+pub(crate) mod tune;
 pub(crate) mod undo_files;
 pub(crate) mod waiting;
 mod writing;

@@ -10,6 +10,7 @@ use frevin_core::preview::{BackStep, OnOthers, in_writing_order, undoing};
 use frevin_core::setting::{Address, State};
 use frevin_ledger::{Change, Ledger, LedgerError, Rollback, Unfinished};
 use frevin_pc::Pc;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::readings::PcReadings;
@@ -20,7 +21,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
 /// What recovering did.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "recovered")]
 pub(crate) enum Recovered {
     /// There was nothing to do.
@@ -122,7 +123,7 @@ fn not_taken(message: &str) -> Failure {
 }
 
 /// What a PC would go back to from its undo files, without the ledger.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub(crate) struct Rescue {
     /// The settings that would be put back, with what each holds now and held first.
     pub(crate) settings: Vec<RescuedSetting>,
@@ -135,7 +136,7 @@ pub(crate) struct Rescue {
 }
 
 /// A setting as undo files tell it.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub(crate) struct RescuedSetting {
     pub(crate) address: Address,
     pub(crate) now: State,
@@ -198,7 +199,7 @@ pub(crate) fn plan_rescue(context: &Context, pc: &dyn Pc) -> Result<Rescue, Fail
 }
 
 /// What was put back without the ledger.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct Rescued {
     pub(crate) written: usize,
     pub(crate) refused: Vec<NotTaken>,

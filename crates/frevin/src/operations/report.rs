@@ -14,6 +14,7 @@ use frevin_frames::{FrameBlocks as _, ShapeOf};
 use frevin_ledger::{Ledger, PlayRecord};
 use frevin_pc::Pc;
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::inspect::{InspectReport, inspect};
@@ -34,7 +35,7 @@ pub(crate) enum Subject {
 }
 
 /// What a page tells.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct ReportData {
     pub(crate) written_at: Timestamp,
     #[serde(flatten)]
@@ -46,7 +47,7 @@ pub(crate) struct ReportData {
     pub(crate) held_by: Option<ChangeId>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "of")]
 pub(crate) enum Told {
     Trial(Box<TrialReport>),
@@ -56,7 +57,7 @@ pub(crate) enum Told {
     Pc(Box<PcTold>),
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct ChangeTold {
     pub(crate) change: ChangeId,
     pub(crate) title: String,
@@ -65,20 +66,20 @@ pub(crate) struct ChangeTold {
     pub(crate) is_in_force: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct PlayTold {
     pub(crate) play: PlayRecord,
     pub(crate) visit: Option<VisitRecord>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct PcTold {
     pub(crate) inspected: InspectReport,
     pub(crate) in_force: Vec<InForceRow>,
 }
 
 /// A tweak that is in force.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct InForceRow {
     #[serde(flatten)]
     pub(crate) used: TweakUse,
@@ -89,7 +90,7 @@ pub(crate) struct InForceRow {
 }
 
 /// A setting before and after.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct ChangedSetting {
     #[serde(flatten)]
     pub(crate) used: TweakUse,

@@ -2,13 +2,14 @@
 
 use frevin_core::setting::{Address, TakesEffect};
 use frevin_pc::{BroughtAbout, PcKind, Restarts};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
 /// What a restart of a PC, or of something of it, did.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct RestartReport {
     pub(crate) restarted: TakesEffect,
     /// Settings that took effect by it.

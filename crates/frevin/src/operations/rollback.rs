@@ -9,6 +9,7 @@ use frevin_core::setting::{Address, State, TakesEffect};
 use frevin_core::waiting::Start;
 use frevin_ledger::{Ledger, NewBackStep, NewRollback};
 use frevin_pc::{Pc, PcError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::apply::unfinished;
@@ -21,7 +22,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 
 /// A rollback that was made.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct RolledBack {
     pub(crate) written: usize,
     /// Keys that should have gone and stay, since others have put something into them.
@@ -32,7 +33,7 @@ pub(crate) struct RolledBack {
 }
 
 /// A setting that the PC would not put back.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub(crate) struct NotTaken {
     pub(crate) address: Address,
     /// What it was to go back to.
@@ -65,7 +66,7 @@ impl RolledBack {
 }
 
 /// What was rolled back.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct RollbackReport {
     pub(crate) way_back: WayBack,
     #[serde(flatten)]
@@ -247,7 +248,10 @@ fn refuse_denied(pc: &dyn Pc, steps: &[BackStep]) -> Result<(), Failure> {
         return Ok(());
     }
     let message = "nothing was changed: Frevin may not write these settings back";
-    Err(Failure::new(Kind::Guarded, message).details(denied).hint("start it as an administrator"))
+    Err(Failure::new(Kind::Guarded, message)
+        .details(denied)
+        .hint("start it as an administrator")
+        .taking_administrator())
 }
 
 fn refuse_others(changed: &[Changed]) -> Result<(), Failure> {

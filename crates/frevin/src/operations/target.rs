@@ -1,4 +1,4 @@
-//! What is previewed, applied or tried: a saved profile, a profile document, or one tweak.
+//! What is previewed, applied or tried: a saved profile, a profile document, or tweaks by name.
 
 use std::collections::BTreeSet;
 use std::path::Path;
@@ -7,10 +7,12 @@ use frevin_core::document::BadDocument;
 use frevin_core::facts::Facts;
 use frevin_core::preview::{LeftOut, Wish};
 use frevin_core::profile::{
-    ByHand, Fitting, NoBase, Profile, ProfileName, RevisionName, Version, fit, ready_made,
-    stand_alone,
+    ByHand, Fitting, NoBase, Profile, ProfileName, ReadyMade, RevisionName, Version, fit,
+    ready_made, stand_alone,
 };
-use frevin_core::tweak::{Arguments, Catalogue, Parameter, ParameterKind, Tweak, check_argument};
+use frevin_core::tweak::{
+    Arguments, Catalogue, Parameter, ParameterKind, Tweak, TweakId, check_argument,
+};
 use frevin_ledger::{Ledger, LedgerError};
 
 use crate::failure::{Failure, Kind};
@@ -21,11 +23,11 @@ use crate::strangers_file;
 pub(crate) enum Named {
     /// A profile: NAME, NAME@3, NAME@ and the beginning of a hash, or the path of a document.
     Profile(String),
-    /// One tweak, with `NAME=VALUE` for each parameter that was set.
-    Tweak {
-        /// Its name.
-        id: String,
-        /// Its parameters.
+    /// Tweaks, one or more.
+    Tweaks {
+        /// Their names.
+        ids: Vec<String>,
+        /// What is chosen of them: `NAME=VALUE`, and `AREA/NAME:NAME=VALUE` where there are several.
         parameters: Vec<String>,
     },
 }
@@ -64,24 +66,78 @@ pub(crate) fn resolve(
         .map(|written| Ok(find_tweak(catalogue, written)?.id.clone()))
         .collect::<Result<BTreeSet<_>, Failure>>()?;
     match named {
-        Named::Profile(profile) => {
-            let (profile, revision) = load(profile, catalogue, ledger, unsaved)?;
+        Named::Profile(written) => {
+            let (profile, revision) = load(written, catalogue, ledger, unsaved)?;
             let fitting = fit(&profile, catalogue, facts, &consents)?;
             let title = match &revision {
                 Some((name, number)) => format!("{name}@{number}"),
-                None => format!("{} (not saved)", profile.name),
+                None if looks_like_a_file(written) => format!("{} (not saved)", profile.name),
+                None => format!("{} (comes with Frevin)", profile.name),
             };
             Ok(Target::of(fitting, title, revision))
         }
-        Named::Tweak { id, parameters } => {
-            let tweak = find_tweak(catalogue, id)?;
-            let arguments = parse_arguments(tweak, parameters)?;
-            refuse_unchosen(tweak, &arguments)?;
+        Named::Tweaks { ids, parameters } => {
             let mut fitting = Fitting::default();
-            fitting.add(tweak, &arguments, facts, &consents, tweak.misfits(facts))?;
-            Ok(Target::of(fitting, tweak.id.to_string(), None))
+            let chosen = find_uses(catalogue, ids, parameters)?;
+            for (tweak, arguments) in &chosen {
+                refuse_unchosen(tweak, arguments)?;
+                fitting.add(tweak, arguments, facts, &consents, tweak.misfits(facts))?;
+            }
+            let names: Vec<String> = chosen.iter().map(|(tweak, _)| tweak.id.to_string()).collect();
+            Ok(Target::of(fitting, title_of(&names), None))
         }
     }
+}
+
+/// What tweaks are called together: all of them where they are few.
+fn title_of(names: &[String]) -> String {
+    const NAMED: usize = 3;
+    match names.len().saturating_sub(NAMED) {
+        0 => names.join(", "),
+        more => format!("{} and {more} more", names[..NAMED].join(", ")),
+    }
+}
+
+/// The tweaks that somebody wrote the names of, each with what they chose of it.
+pub(crate) fn find_uses<'a>(
+    catalogue: &'a Catalogue,
+    ids: &[String],
+    parameters: &[String],
+) -> Result<Vec<(&'a Tweak, Arguments)>, Failure> {
+    let mut chosen: Vec<(&Tweak, Vec<String>)> = Vec::new();
+    for id in ids {
+        let tweak = find_tweak(catalogue, id)?;
+        if chosen.iter().any(|(other, _)| other.id == tweak.id) {
+            let message = format!("`{}` is named twice", tweak.id);
+            return Err(Failure::new(Kind::Usage, message)
+                .hint("a profile may use a tweak several times, with other choices each time"));
+        }
+        chosen.push((tweak, Vec::new()));
+    }
+    for parameter in parameters {
+        let before_value = parameter.split('=').next().unwrap_or_default();
+        let (of, parameter) = match (before_value.split_once(':'), &mut chosen[..]) {
+            (Some((id, _)), chosen) => {
+                let tweak = find_tweak(catalogue, id)?;
+                let of = chosen.iter_mut().find(|(one, _)| one.id == tweak.id);
+                (of, &parameter[id.len() + 1..])
+            }
+            (None, [only]) => (Some(only), parameter.as_str()),
+            (None, _) => {
+                let message = format!("of which tweak is `{parameter}`?");
+                let first = &ids[0];
+                return Err(Failure::new(Kind::Usage, message)
+                    .hint(format!("say it with the tweak's name: --set {first}:{parameter}")));
+            }
+        };
+        let Some((_, chosen)) = of else {
+            let message = format!("`{parameter}` is of a tweak that is not named with --tweak");
+            return Err(Failure::new(Kind::Usage, message));
+        };
+        chosen.push(parameter.to_owned());
+    }
+    let uses = chosen.into_iter();
+    uses.map(|(tweak, written)| Ok((tweak, parse_arguments(tweak, &written)?))).collect()
 }
 
 /// The same for what is held while playing: of a profile its list for that, where it has one.
@@ -134,6 +190,14 @@ fn refuse_unchosen(tweak: &Tweak, arguments: &Arguments) -> Result<(), Failure> 
     Err(Failure::new(Kind::Usage, message).details(open.map(takes)).hint(hint))
 }
 
+/// The tweaks that somebody named, each by its area and name.
+pub(crate) fn find_tweaks(
+    catalogue: &Catalogue,
+    written: &[String],
+) -> Result<BTreeSet<TweakId>, Failure> {
+    written.iter().map(|written| Ok(find_tweak(catalogue, written)?.id.clone())).collect()
+}
+
 /// The arguments that somebody wrote for a tweak, each as `NAME=VALUE`.
 pub(crate) fn parse_arguments(tweak: &Tweak, written: &[String]) -> Result<Arguments, Failure> {
     written.iter().map(|written| parse_argument(tweak, written)).collect()
@@ -147,10 +211,14 @@ fn parse_argument(
     let usage = |message: String| Failure::new(Kind::BadInput, message).hint(&help);
     let (name, value) =
         written.split_once('=').ok_or_else(|| usage(format!("`{written}` is not NAME=VALUE")))?;
-    let parameter = tweak
-        .parameters
-        .get(name)
-        .ok_or_else(|| usage(format!("`{}` has no parameter `{name}`", tweak.id)))?;
+    let parameter = tweak.parameters.get(name).ok_or_else(|| {
+        let known: Vec<&str> = tweak.parameters.keys().map(String::as_str).collect();
+        let has = match &known[..] {
+            [] => "it has none".to_owned(),
+            known => format!("it has {}", known.join(", ")),
+        };
+        usage(format!("`{}` has no parameter `{name}`: {has}", tweak.id))
+    })?;
     // Numbers, flags and lists are written as in a profile; a bare word is a text.
     let as_in_a_profile = || {
         let mut table = format!("v = {value}").parse::<toml::Table>().ok()?;
@@ -207,9 +275,20 @@ pub(crate) fn load(
     let name: RevisionName = written
         .parse()
         .map_err(|error| Failure::new(Kind::Usage, format!("`{written}`: {error}")))?;
-    let revision = ledger.revision(&name)?;
+    let revision = match (ledger.revision(&name), ready_made_of(&name)) {
+        (Err(LedgerError::NoProfile(_)), Some(known)) if unsaved == Unsaved::Allowed => {
+            return Ok((ReadDocument::ready_made(&known, catalogue, ledger)?.alone, None));
+        }
+        (revision, _) => revision?,
+    };
     let profile = Profile::parse(&revision.name().to_string(), revision.whole(), catalogue)?;
     Ok((profile, Some((revision.profile, revision.number))))
+}
+
+/// The profile of that name that comes with Frevin.
+pub(crate) fn ready_made_of(name: &RevisionName) -> Option<ReadyMade> {
+    let is_latest = name.version == Version::Latest;
+    ready_made().into_iter().find(|known| is_latest && known.name == name.profile)
 }
 
 fn looks_like_a_file(written: &str) -> bool {
@@ -223,6 +302,29 @@ pub(crate) struct ReadDocument {
     pub(crate) profile: Profile,
     /// The same with what it builds on taken over.
     pub(crate) alone: Profile,
+}
+
+impl ReadDocument {
+    /// Reads the text of a document, which `name` is for messages.
+    pub(crate) fn parse(
+        name: &str,
+        text: String,
+        catalogue: &Catalogue,
+        ledger: &Ledger,
+    ) -> Result<Self, Failure> {
+        let profile = Profile::parse(name, &text, catalogue)?;
+        let alone = stand_alone(name, &text, &profile, &mut bases(ledger, catalogue))?;
+        Ok(Self { text, profile, alone })
+    }
+
+    /// The same of a profile that comes with Frevin.
+    pub(crate) fn ready_made(
+        known: &ReadyMade,
+        catalogue: &Catalogue,
+        ledger: &Ledger,
+    ) -> Result<Self, Failure> {
+        Self::parse(known.name.as_str(), known.document.to_owned(), catalogue, ledger)
+    }
 }
 
 /// Finds the profiles that others build on: those saved in the ledger, then those ready made.
@@ -262,7 +364,5 @@ pub(crate) fn read_document(
     let name = path.display().to_string();
     let text = strangers_file::read_text(path, LONGEST_BYTES, "profile")
         .map_err(|failure| failure.hint("`frevin profile new NAME` makes a profile's TOML file"))?;
-    let profile = Profile::parse(&name, &text, catalogue)?;
-    let alone = stand_alone(&name, &text, &profile, &mut bases(ledger, catalogue))?;
-    Ok(ReadDocument { text, profile, alone })
+    ReadDocument::parse(&name, text, catalogue, ledger)
 }

@@ -13,10 +13,11 @@ use frevin_core::setting::{Address, State};
 use frevin_pc::durable::sync_folder;
 use frevin_pc::limited;
 use frevin_pc::{Pc, PcError};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Where the undo files of a change are.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub(crate) struct UndoFiles {
     /// For the registry, in Windows' registry text format.
     pub(crate) registry: PathBuf,
@@ -27,7 +28,7 @@ pub(crate) struct UndoFiles {
 }
 
 /// A change as its undo file for Frevin itself tells it: the second copy, where the ledger is lost.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct UndoCopy {
     format: u32,
@@ -38,7 +39,7 @@ pub(crate) struct UndoCopy {
 }
 
 /// A setting of a change, in the order in which it is undone.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct UndoSetting {
     pub(crate) address: Address,

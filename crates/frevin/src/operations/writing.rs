@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use frevin_core::setting::{Address, State};
 use frevin_pc::{Pc, WriteError, Written};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What came of a write.
@@ -42,7 +43,7 @@ pub(super) fn write_and_read_back(
 }
 
 /// The state a setting was left in after something went wrong.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub(crate) struct FinalState {
     pub(crate) address: Address,
     pub(crate) state: State,

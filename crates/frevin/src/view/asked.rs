@@ -2,13 +2,14 @@
 
 use frevin_core::owner_facts::{AnswerKind, OwnersFact, Question};
 use frevin_pc::PcIdentity;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Page, count, dim, good, strong};
 use crate::outcome::View;
 
 /// What was asked of the owner.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct AskReport {
     pub(crate) pc: PcIdentity,
     /// The questions that are open.

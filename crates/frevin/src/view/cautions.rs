@@ -45,7 +45,7 @@ pub(crate) fn in_words(caution: &Caution) -> String {
                 .to_owned()
         }
         Caution::Unpaired { visits } => {
-            format!("Visits without a partner, and left out: {visits}.")
+            format!("Visits of one state with none of the other beside them, and left out: {visits}.")
         }
         Caution::NotWhole { visits } => {
             format!("Visits that were broken off or are void, and left out: {visits}.")

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use frevin_core::environment::{BeforeAndAfter, Environment};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A figure of what a PC was like, and how it is written.
@@ -62,7 +63,7 @@ const FIGURES: [Figure; 10] = [
 ];
 
 /// A figure in two places: before and after, or of two states.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub(crate) struct SideBySide {
     pub(crate) what: String,
     pub(crate) first: Option<f64>,

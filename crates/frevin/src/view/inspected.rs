@@ -1,13 +1,13 @@
 //! What is known of a PC, as it is shown.
 
 use frevin_core::facts::{DriveKind, Facts, FileCheck, Form};
-use frevin_core::findings::Finding;
 use frevin_core::setting::PowerSource;
 
 use super::cautions::limit_in_words;
 use super::evidence::measured_worse_in_words;
 use super::{Page, bad, bytes, dim, good, moments_awaited, strong, warn};
-use crate::operations::inspect::{InspectReport, SceneLimit};
+use crate::operations::choices::Mending;
+use crate::operations::inspect::{FindingHere, InspectReport, SceneLimit};
 use crate::outcome::View;
 
 impl View for InspectReport {
@@ -62,13 +62,17 @@ impl View for InspectReport {
     }
 }
 
-fn show_findings(findings: &[Finding], page: &mut Page) {
-    for finding in findings {
+fn show_findings(findings: &[FindingHere], page: &mut Page) {
+    for FindingHere { finding, mending } in findings {
         page.line(format_args!("  {}", strong(&finding.title)));
         page.paragraph(4, &finding.evidence);
         page.paragraph(4, &finding.why);
-        if let Some(tweak) = &finding.tweak {
-            page.line(format_args!("    → {} frevin tweak show {tweak}", dim("mend it:")));
+        if let Some(Mending { command, to_choose }) = mending {
+            page.line(format_args!("    → {} {command}", dim("mend it:")));
+            if let (Some(tweak), false) = (&finding.tweak, to_choose.is_empty()) {
+                let names = dim("the names there are:");
+                page.line(format_args!("      {names} frevin tweak show {tweak}"));
+            }
         }
         if let Some(by_hand) = &finding.by_hand {
             page.paragraph(4, &format!("→ {by_hand}"));

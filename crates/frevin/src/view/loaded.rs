@@ -2,13 +2,14 @@
 
 use frevin_core::clock_held::ClockHeld;
 use frevin_pc::PcIdentity;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Page, dim, good, warn};
 use crate::outcome::View;
 
 /// What came of loading the processor.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct LoadReport {
     pub(crate) pc: PcIdentity,
     pub(crate) seconds: u32,

@@ -20,12 +20,15 @@ pub(crate) mod saved;
 pub(crate) mod sift;
 mod terminal;
 pub(crate) mod trial;
+pub(crate) mod tune;
 pub(crate) mod verdict;
 pub(crate) mod visits;
 mod words;
 
-pub(crate) use page::{Page, Table, bad, dim, good, in_lines, strong, warn, written};
-pub(crate) use plots::{Histogram, LongestFrames, frame_line, interval_bar, range_line};
+pub(crate) use page::{
+    Page, Table, bad, dim, good, in_lines, in_lines_beside, labelled, strong, warn, written,
+};
+pub(crate) use plots::{frame_line, interval_bar, range_line, rows_by_length};
 pub(crate) use terminal::{for_terminal, json_for_terminal};
 pub(crate) use words::{
     bytes, count, duration, fps, moments_awaited, named_among, percent, short, show_waiting, shown,

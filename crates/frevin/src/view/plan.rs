@@ -4,9 +4,10 @@ use std::collections::BTreeSet;
 
 use frevin_core::preview::{Action, LeftOut, Plan, Reason, Step};
 use frevin_core::profile::ByHand;
-use frevin_core::setting::TakesEffect;
+use frevin_core::setting::{Address, TakesEffect};
 use frevin_core::tweak::{Catalogue, Danger, TweakId, TweakUse};
 use frevin_core::waiting::Waiting;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::evidence::measured_worse_in_words;
@@ -18,7 +19,7 @@ use crate::operations::evidence::ToldEvidence;
 use crate::outcome::View;
 
 /// A danger of a tweak that is asked for.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct DangerOf<'a> {
     tweak: &'a TweakId,
     #[serde(flatten)]
@@ -58,7 +59,7 @@ pub(crate) fn show_dangers<'a>(dangers: impl Iterator<Item = &'a Danger>, page: 
 }
 
 /// A plan as it is shown.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct PlanReport<'a> {
     pub(crate) title: &'a str,
     /// Harm that no rollback takes back.
@@ -98,7 +99,9 @@ impl View for PlanReport<'_> {
         let mut uses: Vec<&TweakUse> = wanted.map(|step| &step.used).collect();
         let mut seen = BTreeSet::new();
         uses.retain(|used| seen.insert(*used));
-        for used in &uses {
+        let mut tables: Vec<Table> = uses.iter().map(|used| self.table_of(used)).collect();
+        Table::align(&mut tables);
+        for (used, table) in uses.iter().zip(tables) {
             page.blank();
             let tweak = named_among(used, uses.iter().copied());
             match self.catalogue.get(&used.tweak) {
@@ -110,14 +113,13 @@ impl View for PlanReport<'_> {
                 )),
                 None => page.line(strong(&tweak)),
             }
-            let mut table = Table::new(["setting", "now", "after", "takes effect"]);
-            if self.addresses {
-                table = table.of_addresses();
-            }
-            let is_replaced = |step: &Step| matches!(step.reason, Reason::Replaced(_));
-            let own = |step: &&Step| step.used == **used && !is_replaced(step);
-            self.plan.steps.iter().filter(own).for_each(|step| table.row(self.row(step)));
             page.table(table);
+            let made =
+                self.plan.steps.iter().filter(|step| step.used == **used && self.is_folded(step));
+            let made = made.count();
+            if made > 0 {
+                page.line(dim(format_args!("  {} made for it", count(made, "registry key"))));
+            }
             let parts = self.plan.parts_left_out.iter().filter(|left| left.used == **used);
             for reason in parts.flat_map(|left| &left.reasons) {
                 page.paragraph_in(2, dim, &format!("left out of it: {reason}"));
@@ -172,6 +174,25 @@ impl View for PlanReport<'_> {
 }
 
 impl PlanReport<'_> {
+    /// What a use of a tweak would write.
+    fn table_of(&self, used: &TweakUse) -> Table {
+        let mut table = Table::new(["setting", "now", "after", "takes effect"]);
+        if self.addresses {
+            table = table.of_addresses();
+        }
+        let is_replaced = |step: &Step| matches!(step.reason, Reason::Replaced(_));
+        let is_its =
+            |step: &&Step| step.used == *used && !is_replaced(step) && !self.is_folded(step);
+        self.plan.steps.iter().filter(is_its).for_each(|step| table.row(self.row(step)));
+        table
+    }
+
+    /// Whether a step only makes the key that a value stands in, which says nothing that its owner would miss.
+    fn is_folded(&self, step: &Step) -> bool {
+        let makes_key = matches!(step.address, Address::RegistryKey(_)) && step.action.writes();
+        makes_key && matches!(step.reason, Reason::NeededBy(_)) && !self.addresses
+    }
+
     /// What only the change that is replaced wanted.
     fn show_put_back(&self, page: &mut Page) {
         let is_replaced = |step: &&Step| matches!(step.reason, Reason::Replaced(_));

@@ -7,6 +7,7 @@ use frevin_core::playing::{
 use frevin_core::preview::LeftOut;
 use frevin_core::visits::VisitRecord;
 use frevin_ledger::{PlayRecord, TimedPlayEvent};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Page, Table, count, dim, fps, good, strong, warn, when};
@@ -14,7 +15,7 @@ use crate::operations::play::PlayStatus;
 use crate::outcome::View;
 
 /// What was held, and how it ended.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct PlayReport {
     pub(crate) play: PlayId,
     pub(crate) title: String,
@@ -29,7 +30,7 @@ pub(crate) struct PlayReport {
 }
 
 /// What is held now.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct StatusReport {
     /// The play that goes on, where one does.
     pub(crate) play: Option<PlayRecord>,
@@ -38,19 +39,19 @@ pub(crate) struct StatusReport {
     pub(crate) status: PlayStatus,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct PlayList {
     pub(crate) plays: Vec<PlayRecord>,
 }
 
 /// A watcher's word: it is read by nobody.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct Watched {
     pub(crate) ending: PlayEnding,
 }
 
 /// A play, with what was recorded in it.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct PlayDetail {
     #[serde(flatten)]
     pub(crate) play: PlayRecord,
@@ -273,7 +274,7 @@ impl View for PlayDetail {
 }
 
 /// How memory is used, before and after standby memory was given back.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct MemoryReport {
     #[serde(flatten)]
     pub(crate) before: MemoryState,

@@ -37,7 +37,7 @@ pub(crate) fn show_not_taken(refused: &[NotTaken], page: &mut Page) {
     for NotTaken { address, was, reason } in refused {
         let was = shown_at(address, was);
         let what = format_args!(
-            "{} was {was} and is let go, since the PC does not take it: {reason}",
+            "{} was {was} and is no longer held, since the PC does not take it: {reason}",
             short(address)
         );
         page.line(warn(what));

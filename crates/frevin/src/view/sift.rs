@@ -6,6 +6,7 @@ use frevin_core::preview::LeftOut;
 use frevin_core::sift::{Effect, Found, FoundTweak, SiftInPlay, SiftProgress};
 use frevin_core::trial::in_play::Unjudged;
 use frevin_core::verdict::Verdict;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::trial::{PLAY_AS_ALWAYS, reason_in_words};
@@ -16,7 +17,7 @@ use crate::operations::trial::Stopped;
 use crate::outcome::View;
 
 /// How far a sift is.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct SiftStatus {
     #[serde(flatten)]
     pub(crate) report: SiftReport,

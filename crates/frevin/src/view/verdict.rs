@@ -1,5 +1,6 @@
 //! A verdict as it is shown: intervals against the difference worth having, guards, cautions.
 
+use frevin_core::figures::{IntervalRow, IntervalSubject};
 use frevin_core::verdict::{
     Comparison, Decision, Guard, GuardFinding, GuardState, Loss, Measured, MetricFinding, PairsOf,
     Primary, Verdict,
@@ -17,6 +18,29 @@ impl View for Compared {
         let Self { scene, a, b, .. } = self;
         page.heading(format_args!("Is `{b}` better than `{a}` in {scene}?"));
         show_comparison(&self.comparison, &self.around, &self.cautions, page);
+        page.heading("Next");
+        let visit = |state| format!("frevin run record --scene {scene} --state {state}");
+        match self.comparison.verdict {
+            Verdict::Undecided if !self.comparison.is_finished => page.pairs([
+                ("another visit of each, in turns", visit(a)),
+                ("and with the other state", visit(b)),
+            ]),
+            Verdict::Undecided | Verdict::Same => page.pairs([
+                ("see what is in force, and take it back", "frevin rollback".to_owned()),
+                ("try something else", "frevin tweak list --fitting".to_owned()),
+            ]),
+            Verdict::Worse => page.pairs([
+                (format!("take back what makes `{b}`"), "frevin rollback"),
+                (
+                    "and take it out of a profile".to_owned(),
+                    "frevin profile remove NAME --tweak AREA/NAME",
+                ),
+            ]),
+            Verdict::Better => page.pairs([
+                ("see what is in force now", "frevin status".to_owned()),
+                ("add it to a profile", "frevin profile add NAME --tweak AREA/NAME".to_owned()),
+            ]),
+        }
     }
 }
 
@@ -33,18 +57,20 @@ pub(crate) fn show_comparison(
     comparison.findings.iter().for_each(|finding| table.row(row(finding, comparison.pairs_are_of)));
     page.table(table);
     page.blank();
-    let scale = scale(comparison);
-    let names = comparison
-        .findings
+    let rows = IntervalRow::of_comparison(comparison);
+    let scale_percent = scale_percent(&rows);
+    let bars: Vec<(&str, String)> = rows
         .iter()
-        .map(|finding| name(finding.primary, comparison.pairs_are_of).len());
-    let width = names.max().unwrap_or_default() + 1;
-    for finding in &comparison.findings {
-        if let Some(interval) = &finding.difference {
-            let bar = interval_bar(interval, finding.margin, scale);
-            let name = name(finding.primary, comparison.pairs_are_of);
-            page.line(format_args!("  {name:<width$} {bar}"));
-        }
+        .filter_map(|row| match &row.subject {
+            IntervalSubject::Figure(primary) => {
+                Some((name(*primary, comparison.pairs_are_of), interval_bar(row, scale_percent)))
+            }
+            IntervalSubject::Tweak(_) => None,
+        })
+        .collect();
+    let width = bars.iter().map(|(name, _)| name.len()).max().unwrap_or_default() + 1;
+    for (name, bar) in bars {
+        page.line(format_args!("  {name:<width$} {bar}"));
     }
     page.line(dim("  ● estimate  ├─┤ interval  ┊ worth having  │ no difference"));
     page.blank();
@@ -52,7 +78,7 @@ pub(crate) fn show_comparison(
     if let Some(loss) = &comparison.loss {
         let share = |loss: Loss| format!("{:.1} %", 100.0 * loss.share());
         let lost = format!("{} of probes in A, {} in B", share(loss.a), share(loss.b));
-        let lost = if loss.vetoes { bad(format_args!("{lost}: a veto")) } else { lost };
+        let lost = if loss.vetoes { bad(format_args!("{lost}: too many more")) } else { lost };
         page.line(format_args!("  {}  {lost}", dim("lost:")));
     }
     show_limits(around, page);
@@ -97,7 +123,7 @@ fn show_guard(guard: &GuardFinding, comparison: &Comparison, page: &mut Page) {
     let limit = format!("+{:.0} %", 100.0 * (guard.guard.limits().veto - 1.0));
     let line = match (&guard.difference, guard.state) {
         (Some(difference), GuardState::Vetoes) => {
-            bad(format_args!("{what} {}: a veto", percent(difference.estimate)))
+            bad(format_args!("{what} {}: too much more", percent(difference.estimate)))
         }
         (Some(difference), GuardState::Waiting) => {
             let waits = if is_finished { "" } else { "; \"better\" waits for it" };
@@ -110,7 +136,7 @@ fn show_guard(guard: &GuardFinding, comparison: &Comparison, page: &mut Page) {
             format!("{what} {}, within {limit}", percent(difference.estimate))
         }
         // Segments of play are looked at by their signs alone, which give no interval.
-        (None, GuardState::Vetoes) => bad(format_args!("{what}: more, and certain: a veto")),
+        (None, GuardState::Vetoes) => bad(format_args!("{what}: more, and that is certain")),
         (None, GuardState::Quiet | GuardState::Waiting) if pairs_are_of == PairsOf::Segments => {
             format!("{what}: no rise that is certain")
         }
@@ -136,14 +162,14 @@ fn headline(comparison: &Comparison) -> String {
     let vetoed = comparison.guards.iter().any(|guard| guard.state == GuardState::Vetoes);
     let found_worse = comparison.findings.iter().any(|finding| finding.decision == Decision::Worse);
     match comparison.verdict {
-        Verdict::Better => good(strong("BETTER.")),
+        Verdict::Better => good(strong("Better.")),
         Verdict::Worse if comparison.loss.is_some_and(|loss| loss.vetoes) && !found_worse => {
-            bad(strong("WORSE, since more is lost."))
+            bad(strong("Worse: more is lost."))
         }
-        Verdict::Worse if vetoed && !found_worse => bad(strong("WORSE, by a guard's veto.")),
-        Verdict::Worse => bad(strong("WORSE.")),
-        Verdict::Same => strong("SAME: no difference worth having."),
-        Verdict::Undecided => warn(strong("UNDECIDED.")),
+        Verdict::Worse if vetoed && !found_worse => bad(strong("Worse: a guard says so, below.")),
+        Verdict::Worse => bad(strong("Worse.")),
+        Verdict::Same => strong("The same: no difference worth having."),
+        Verdict::Undecided => warn(strong("Undecided.")),
     }
 }
 
@@ -180,9 +206,10 @@ pub(super) fn row(finding: &MetricFinding, pairs_are_of: PairsOf) -> [String; 6]
         .decided_after_pairs
         .map_or_else(String::new, |pairs| dim(format_args!(" after {}", count(pairs, "pair"))));
     let ms = |ms: f64| format!("{ms:.2} ms");
+    let told = |figure: Option<String>| figure.unwrap_or_default();
     let (a, b) = match finding.measured {
-        Measured::Fps { a_fps, b_fps } => (fps(a_fps), fps(b_fps)),
-        Measured::Ms { a_ms, b_ms } => (ms(a_ms), ms(b_ms)),
+        Measured::Fps { a_fps, b_fps } => (told(a_fps.map(fps)), told(b_fps.map(fps))),
+        Measured::Ms { a_ms, b_ms } => (told(a_ms.map(ms)), told(b_ms.map(ms))),
     };
     [
         name(finding.primary, pairs_are_of).to_owned(),
@@ -195,16 +222,11 @@ pub(super) fn row(finding: &MetricFinding, pairs_are_of: PairsOf) -> [String; 6]
 }
 
 /// One scale for all bars, so that they can be compared by eye.
-fn scale(comparison: &Comparison) -> f64 {
-    let widest = comparison
-        .findings
+fn scale_percent(rows: &[IntervalRow]) -> f64 {
+    let ends = rows
         .iter()
-        .flat_map(|finding| {
-            let ends = finding.difference.map(|d| d.low.abs().max(d.high.abs()));
-            [2.0 * finding.margin, ends.unwrap_or(0.0)]
-        })
-        .fold(0.0, f64::max);
-    ((widest * 100.0).ceil() / 100.0).min(1.0)
+        .flat_map(|row| [2.0 * row.margin_percent, row.low_percent.abs(), row.high_percent.abs()]);
+    ends.fold(0.0, f64::max).ceil().clamp(1.0, 100.0)
 }
 
 /// What a figure is called: the slow frames of a few seconds are not those of a run.

@@ -1,7 +1,9 @@
 //! Visits and runs as they are shown.
 
+use frevin_core::verdict::{FrameFigures, VisitFigures};
 use frevin_core::visits::{Run, VisitRecord, VisitStatus, marks};
 use frevin_frames::Metrics;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::cautions::mark_in_words;
@@ -10,15 +12,18 @@ use super::{Page, Table, count, dim, fps, good, short, warn, when};
 use crate::outcome::View;
 
 /// A visit that was recorded.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct VisitReport {
     pub(crate) visit: VisitRecord,
 }
 
 /// Visits that are listed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct RunList {
     pub(crate) visits: Vec<VisitRecord>,
+    /// Whether each run is shown, and not only what each visit comes to.
+    #[serde(skip)]
+    pub(crate) every_run: bool,
 }
 
 /// The rows of a table of runs.
@@ -99,6 +104,10 @@ impl View for RunList {
             page.line("Nothing is recorded: `frevin run record` or `frevin run import` does.");
             return;
         }
+        if !self.every_run {
+            self.show_visits(page);
+            return;
+        }
         for visit in &self.visits {
             page.heading(format_args!(
                 "Visit {} of `{}` in {}  {}{}",
@@ -112,5 +121,32 @@ impl View for RunList {
             visit.runs.iter().for_each(|run| table.row(run_row(run)));
             page.table(table);
         }
+    }
+}
+
+impl RunList {
+    /// A row for each visit, with the figures by which it is compared.
+    fn show_visits(&self, page: &mut Page) {
+        let mut table =
+            Table::new([">visit", "state", "scene", "when", ">runs", ">average", ">1% low", ""]);
+        for visit in &self.visits {
+            let runs: Vec<Metrics> = visit.counted().map(|run| run.metrics).collect();
+            let figures = VisitFigures::of(&runs).ok().and_then(|figures| figures.frames);
+            let shown = |ln_fps: fn(&FrameFigures) -> f64| {
+                figures.as_ref().map_or_else(String::new, |figures| fps(ln_fps(figures).exp()))
+            };
+            table.row([
+                visit.id.0.to_string(),
+                visit.state_name.to_string(),
+                visit.scene.to_string(),
+                when(visit.recorded_at),
+                visit.counted().count().to_string(),
+                shown(|figures| figures.ln_average_fps),
+                shown(|figures| figures.ln_low_1_percent_fps),
+                status_in_words(&visit.status).trim_start().to_owned(),
+            ]);
+        }
+        page.table(table);
+        page.line(dim("  Each figure is the median of the visit's runs; --runs shows them all."));
     }
 }

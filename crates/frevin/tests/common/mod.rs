@@ -2,6 +2,8 @@
 //! each command, and an environment with nothing else in it.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+mod described;
+
 use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -10,6 +12,29 @@ use std::time::Duration;
 
 use serde_json::Value;
 use tempfile::TempDir;
+
+/// What every schema refers to.
+fn types() -> Value {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/output");
+    serde_json::from_str(&fs_err::read_to_string(folder.join("types.json")).unwrap()).unwrap()
+}
+
+/// The schema of what a command prints: the one with the most words of it.
+fn schema_of(args: &[&str], printed: &Value) -> Value {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/output");
+    if printed.get("error").is_some_and(|error| error.get("exit_code").is_some()) {
+        let text = fs_err::read_to_string(folder.join("failure.json")).unwrap();
+        return serde_json::from_str(&text).unwrap();
+    }
+    let words: Vec<&str> = args.iter().copied().filter(|word| !word.starts_with('-')).collect();
+    let file = (1..=words.len().min(3)).rev().find_map(|count| {
+        let known = |words: &[&str]| folder.join(format!("{}.json", words.join("-")));
+        // What stands before the command is the value of an option.
+        words.windows(count).map(known).find(|file| file.exists())
+    });
+    let file = file.unwrap_or_else(|| panic!("nothing describes what {args:?} prints"));
+    serde_json::from_str(&fs_err::read_to_string(file).unwrap()).unwrap()
+}
 
 /// The profile most tests apply: registry with a key to be made, services, a plan, looks.
 pub(crate) const EVENING: &str = r#"format = 1
@@ -146,7 +171,12 @@ impl Place {
     pub(crate) fn json(&self, args: &[&str]) -> Value {
         let args: Vec<&str> = args.iter().copied().chain(["--json"]).collect();
         let said = self.run(&args);
-        serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{}{}", said.out, said.err))
+        let value =
+            serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{}{}", said.out, said.err));
+        if let Some(fault) = described::fault(&schema_of(&args, &value), &types(), &value) {
+            panic!("{args:?} prints what its schema does not describe: {fault}\n{value:#}");
+        }
+        value
     }
 
     fn said(&self, output: Output) -> Said {

@@ -6,9 +6,9 @@
 
 mod table;
 
-use std::sync::LazyLock;
-
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::sync::LazyLock;
 
 use unicode_normalization::UnicodeNormalization as _;
 use unicode_security::confusable_detection::skeleton;
@@ -18,7 +18,7 @@ use super::{Address, FileSetting, Hive, KeyPath, ObjectKind, ObjectSetting, Plac
 use crate::plain_text::is_hidden;
 
 /// Why a setting is protected.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Protection {
     /// What is at stake, in words that complete "this is protected because it …".
     pub reason: &'static str,

@@ -44,6 +44,7 @@ fn design(seed: u64, restarts: bool) -> SiftDesign {
         keep: KeepPolicy::Better,
         on_battery: false,
         in_play: None,
+        evening: None,
     }
 }
 

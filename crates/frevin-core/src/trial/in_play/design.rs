@@ -5,13 +5,14 @@ use std::path::PathBuf;
 use frevin_stats::in_play::InPlayLimit;
 use rand::{RngExt as _, SeedableRng as _};
 use rand_pcg::Pcg64;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::super::design::Arm;
 use crate::playing::ProcessHolds;
 
 /// Where the frames of play come from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "source")]
 pub enum PlaySource {
     /// A scene: a rehearsal PC plays it, or its owner has said how it is recorded.
@@ -31,7 +32,7 @@ pub enum PlaySource {
 }
 
 /// How soon what is tried is felt.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "known")]
 pub enum Settling {
     /// The definitions say so.
@@ -44,7 +45,7 @@ pub enum Settling {
 }
 
 /// How a trial in play is played.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct InPlay {
     /// How soon what is tried is felt.
     pub settling: Settling,

@@ -1,6 +1,7 @@
 //! Segments -> pairs -> a verdict.
 
 use frevin_stats::in_play::{InPlayTest, InPlayVeto, SegmentFigures, State, pair_of_segments};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::super::design::Arm;
@@ -12,7 +13,7 @@ use crate::verdict::{
 };
 
 /// Why a trial in play ends without a verdict before its time is out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Unjudged {
     /// Over a quarter of the pairs were no play: menus, loading, pauses, caps.
@@ -70,7 +71,7 @@ pub(crate) struct PlayedPair<'a> {
 }
 
 /// The segments of a sitting, in the order in which they were played.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct PlayedSitting {
     /// How often the settling time had been doubled when it began.
     pub doubled: u32,
@@ -256,7 +257,7 @@ impl Judged {
         ];
         let findings = primaries.into_iter().zip(self.test.primaries()).zip(self.medians);
         // What is kept are logarithms of milliseconds with the sign turned.
-        let fps = |ln: f64| 1000.0 * ln.exp();
+        let fps = |ln: f64| Some(1000.0 * ln.exp()).filter(|fps| fps.is_finite());
         let findings = findings.map(|(((primary, margin), of), [a, b])| MetricFinding {
             primary,
             measured: Measured::Fps { a_fps: fps(a), b_fps: fps(b) },

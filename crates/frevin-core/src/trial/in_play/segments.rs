@@ -2,13 +2,14 @@
 
 use frevin_frames::{FrameSeries, metrics};
 use frevin_stats::median;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::super::design::Arm;
 use super::frame_cap::looks_capped;
 
 /// A segment of play in one state.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Segment {
     /// The state.
     pub arm: Arm,
@@ -25,7 +26,7 @@ pub struct Segment {
 }
 
 /// What the frames of a segment come to that are play.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct SegmentFrames {
     /// How many there are.
     pub frames: u32,

@@ -1,5 +1,5 @@
 //! Which changes can be tried in play: what acts at once, remembers nothing, and can be switched without harm.
-
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::design::Settling;
@@ -8,7 +8,7 @@ use crate::setting::{Address, TakesEffect};
 use crate::tweak::{Catalogue, TweakId};
 
 /// Why a tweak is not tried in play, but in visits.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "why")]
 pub enum NotInPlay {
     /// A write of it acts later.

@@ -1,7 +1,7 @@
 //! Pieces of a log read at once, and their frames put together in order.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::{self, Read};
+use std::io::Read;
 use std::num::NonZero;
 use std::sync::{Mutex, PoisonError};
 use std::thread;
@@ -10,25 +10,26 @@ use super::source::{Piece, Pieces};
 use crate::log::columns::list;
 use crate::log::readings::{SideTally, readings};
 use crate::log::rows::{RowReader, Rows, SHOWN_REJECTED_ROWS, absurd, between};
-use crate::log::{LogError, LogReading, REJECTED_SHARE_LIMIT, RejectedRow};
+use crate::log::{KeepFrames, LogError, LogReading, REJECTED_SHARE_LIMIT, RejectedRow};
+use crate::metrics::{FrameTally, PieceTally};
+use crate::stream::ranks::Counts;
 
 /// Puts together what pieces hold, in whatever order they come.
 pub(in crate::log) struct Joiner<'a> {
     reader: &'a RowReader,
     names: &'a [String],
-    keep: &'a mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
+    keep: &'a mut KeepFrames<'a>,
     /// Pieces that came before one that goes before them.
-    early: BTreeMap<u64, Rows>,
+    early: BTreeMap<u64, (Rows, PieceTally)>,
     next: u64,
     last_stamp: Option<f64>,
     lines: u64,
-    frames: u64,
     rows: u64,
     rejected: u64,
     rejected_rows: Vec<RejectedRow>,
     seen: Vec<BTreeSet<Vec<u8>>>,
     side: Vec<SideTally>,
-    total_ms: f64,
+    tally: FrameTally,
 }
 
 impl<'a> Joiner<'a> {
@@ -36,7 +37,7 @@ impl<'a> Joiner<'a> {
         reader: &'a RowReader,
         names: &'a [String],
         skipped_lines: u64,
-        keep: &'a mut (dyn FnMut(&[f64]) -> io::Result<()> + Send),
+        keep: &'a mut KeepFrames<'a>,
     ) -> Self {
         Self {
             reader,
@@ -46,32 +47,49 @@ impl<'a> Joiner<'a> {
             next: 0,
             last_stamp: None,
             lines: skipped_lines,
-            frames: 0,
             rows: 0,
             rejected: 0,
             rejected_rows: Vec::new(),
             seen: vec![BTreeSet::new(); reader.watched.len()],
             side: reader.side.iter().map(|_| SideTally::default()).collect(),
-            total_ms: 0.0,
+            tally: FrameTally::default(),
         }
     }
 
-    pub(in crate::log) fn put(&mut self, index: u64, rows: Rows) -> Result<(), LogError> {
-        self.early.insert(index, rows);
-        while let Some(rows) = self.early.remove(&self.next) {
-            self.append(rows)?;
+    /// Takes a piece, whose frames are counted by whoever read it: see [`Self::add`].
+    fn put(&mut self, index: u64, rows: Rows, tally: PieceTally) -> Result<(), LogError> {
+        self.early.insert(index, (rows, tally));
+        while let Some((rows, tally)) = self.early.remove(&self.next) {
+            self.append(rows, tally)?;
             self.next += 1;
         }
         Ok(())
     }
 
-    fn append(&mut self, rows: Rows) -> Result<(), LogError> {
+    /// Takes how many of the frames that one reader put are how long.
+    fn add(&mut self, counts: &Counts) {
+        self.tally.add(counts);
+    }
+
+    /// Takes the only piece of a log.
+    pub(in crate::log) fn put_all(&mut self, rows: Rows) -> Result<(), LogError> {
+        let mut counts = Counts::default();
+        let tally = PieceTally::of(&rows.frame_ms, &mut counts);
+        self.put(0, rows, tally)?;
+        self.add(&counts);
+        Ok(())
+    }
+
+    fn append(&mut self, rows: Rows, tally: PieceTally) -> Result<(), LogError> {
         self.rows += rows.rows;
         self.rejected += rows.rejected;
         if let (Some(before), Some((first, line))) = (self.last_stamp, rows.first_stamp) {
             let frame_ms = between(self.reader.chosen.writing, before, first);
             match absurd(frame_ms) {
-                None => self.keep(&[frame_ms])?,
+                None => {
+                    self.tally.see(&[frame_ms]);
+                    self.keep(vec![frame_ms])?;
+                }
                 Some(reason) => {
                     self.rejected += 1;
                     self.show_rejected(RejectedRow { line, reason });
@@ -88,7 +106,8 @@ impl<'a> Joiner<'a> {
             tally.append(values);
         }
         self.lines += rows.lines;
-        self.keep(&rows.frame_ms)?;
+        self.tally.join(&rows.frame_ms, tally);
+        self.keep(rows.frame_ms)?;
         for (at, seen) in rows.seen.into_iter().enumerate() {
             self.seen[at].extend(seen);
             if self.seen[at].len() > 1 {
@@ -110,9 +129,7 @@ impl<'a> Joiner<'a> {
         }
     }
 
-    fn keep(&mut self, frame_ms: &[f64]) -> Result<(), LogError> {
-        self.frames += frame_ms.len() as u64;
-        self.total_ms += frame_ms.iter().sum::<f64>();
+    fn keep(&mut self, frame_ms: Vec<f64>) -> Result<(), LogError> {
         (self.keep)(frame_ms).map_err(|error| LogError::NotKept { reason: error.to_string() })
     }
 
@@ -120,25 +137,27 @@ impl<'a> Joiner<'a> {
         self,
         separator: Option<char>,
         taken: Vec<String>,
-    ) -> Result<LogReading, LogError> {
+    ) -> Result<(LogReading, FrameTally), LogError> {
         let too_many = self.rejected as f64 > REJECTED_SHARE_LIMIT * self.rows as f64;
         if let (true, Some(first)) = (too_many, self.rejected_rows.first()) {
             let (rejected, rows, first) = (self.rejected, self.rows, first.clone());
             return Err(LogError::TooManyRejected { rejected, rows, first });
         }
-        if self.frames == 0 {
+        let frames = self.tally.frames();
+        if frames == 0 {
             return Err(LogError::NoFrames);
         }
-        let mean_ms = self.total_ms / self.frames as f64;
-        Ok(LogReading {
+        let mean_ms = self.tally.total_ms() / frames as f64;
+        let reading = LogReading {
             readings: readings(&self.reader.side, self.side, mean_ms),
-            frames: self.frames,
+            frames: frames as u64,
             separator,
             taken,
             rows: self.rows,
             rejected: self.rejected,
             rejected_rows: self.rejected_rows,
-        })
+        };
+        Ok((reading, self.tally))
     }
 }
 
@@ -151,20 +170,25 @@ pub(in crate::log) fn in_parallel<'a, R: Read + Send>(
     let mut first = Piece::default();
     if let Some(index) = pieces.next(&mut first)? {
         if pieces.is_at_end() {
-            join.put(index, reader.read(first.bytes()))?;
+            debug_assert_eq!(index, 0, "it is the first one");
+            join.put_all(reader.read(&first))?;
             return Ok(join);
         }
         let cores = thread::available_parallelism().map_or(1, NonZero::get);
         let (shared_pieces, shared_join) = (Mutex::new(pieces), Mutex::new(join));
         let lock_pieces = || shared_pieces.lock().unwrap_or_else(PoisonError::into_inner);
         let work = |mut piece: Piece, mut index: Option<u64>| -> Result<(), LogError> {
+            let lock_join = || shared_join.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut counts = Counts::default();
             loop {
                 if let Some(index) = index {
-                    let rows = reader.read(piece.bytes());
-                    shared_join.lock().unwrap_or_else(PoisonError::into_inner).put(index, rows)?;
+                    let rows = reader.read(&piece);
+                    let tally = PieceTally::of(&rows.frame_ms, &mut counts);
+                    lock_join().put(index, rows, tally)?;
                 }
                 index = lock_pieces().next(&mut piece)?;
                 if index.is_none() {
+                    lock_join().add(&counts);
                     return Ok(());
                 }
             }

@@ -11,7 +11,7 @@ use crate::log::LogError;
 pub(in crate::log) const HEAD_BYTES: usize = 1 << 20;
 /// How much is read at once: enough that handing it to a thread costs nothing beside it, and little
 /// enough to stay in that core's own memory.
-const PIECE_BYTES: usize = 1 << 20;
+const PIECE_BYTES: usize = 1 << 18;
 /// A row may not be longer than this; what has longer ones is no log.
 const LONGEST_ROW_BYTES: usize = 16 << 20;
 
@@ -128,11 +128,17 @@ pub(in crate::log) struct Piece {
     /// Room that was cleared once and is used again and again.
     room: Vec<u8>,
     used: usize,
+    has_quotation_marks: bool,
 }
 
 impl Piece {
     pub(in crate::log) fn bytes(&self) -> &[u8] {
         &self.room[..self.used]
+    }
+
+    /// Whether a quotation mark is anywhere in it.
+    pub(in crate::log) fn has_quotation_marks(&self) -> bool {
+        self.has_quotation_marks
     }
 }
 
@@ -175,9 +181,11 @@ impl<R: Read> Pieces<R> {
                 .map_err(failed)?;
             self.is_at_end = piece.used < wanted;
             if self.is_at_end {
+                piece.has_quotation_marks = memchr::memchr(b'"', piece.bytes()).is_some();
                 break;
             }
-            if let Some(end) = end_of_rows(piece.bytes()) {
+            if let Some((end, has_quotation_marks)) = end_of_rows(piece.bytes()) {
+                piece.has_quotation_marks = has_quotation_marks;
                 self.kept.extend_from_slice(&piece.bytes()[end..]);
                 piece.used = end;
                 break;
@@ -196,14 +204,14 @@ impl<R: Read> Pieces<R> {
     }
 }
 
-/// Where the last whole row ends. A line break between quotation marks is part of a cell; where the
+/// Where the last whole row ends, and whether a quotation mark is before that. A line break between quotation marks is part of a cell; where the
 /// marks do not come in pairs they are not taken for such.
-fn end_of_rows(piece: &[u8]) -> Option<usize> {
+fn end_of_rows(piece: &[u8]) -> Option<(usize, bool)> {
     let last = memchr::memrchr(b'\n', piece)? + 1;
     let marks = memchr::memchr_iter(b'"', &piece[..last]).count();
     if marks.is_multiple_of(2) {
-        return Some(last);
+        return Some((last, marks > 0));
     }
     let opening = memchr::memrchr(b'"', &piece[..last])?;
-    Some(memchr::memrchr(b'\n', &piece[..opening]).map_or(last, |end| end + 1))
+    Some((memchr::memrchr(b'\n', &piece[..opening]).map_or(last, |end| end + 1), true))
 }

@@ -65,6 +65,7 @@ fn recording() -> Windows {
         pointer_acceleration: [6, 10, 1],
         tasks: [(r"\Plain".to_owned(), true), (r"\Kept".to_owned(), true)].into(),
         mode: "2560x1440@60".parse().unwrap(),
+        short_mode_lists: 0,
         ramps: std::collections::BTreeMap::default(),
         devices: [CARD, INTEGRATED, NETWORK_CARD].map(|id| (id.to_owned(), true)).into(),
         restarted: Vec::new(),
@@ -367,6 +368,20 @@ fn memory_is_told_and_given_back_and_the_timer_granted_where_windows_lets_it() {
 }
 
 #[test]
+fn a_mode_is_waited_for_while_the_driver_makes_its_list() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let address: Address = "display:Lumet 27Q#mode".parse().unwrap();
+    let fast = State::Value(Value::Mode("2560x1440@165".parse().unwrap()));
+    let _lock = pc.lock().unwrap();
+    windows.0.borrow_mut().short_mode_lists = u32::MAX;
+    assert!(pc.write(&address, &fast).is_err(), "not for ever");
+    windows.0.borrow_mut().short_mode_lists = 1;
+    assert_eq!(pc.write(&address, &fast).unwrap(), Written::Done);
+    assert_eq!(pc.read(&address).unwrap(), fast);
+}
+
+#[test]
 fn colours_of_a_display_come_back_to_the_last_bit() {
     let windows = recording();
     let (_home, mut pc) = opened(&windows);
@@ -522,6 +537,35 @@ fn keys_that_a_driver_or_windows_looks_in_are_made_first() {
     }
     let switches = r"HKCU\SOFTWARE\Microsoft\Windows\CurrentVersion\Explorer\StartupApproved\Run";
     assert!(pc.values_of(&switches.parse().unwrap()).unwrap().is_empty());
+}
+
+#[test]
+fn what_starts_is_told_with_what_its_program_takes() {
+    let windows = recording();
+    let process = |id, file: &str| Process { id, file: file.to_owned(), created: None };
+    windows.0.borrow_mut().processes =
+        vec![process(1, "LAUNCHER.exe"), process(2, "launcher.exe"), process(3, "other.exe")];
+    let (_home, mut pc) = opened(&windows);
+    let of = |pc: &LivePc, entry: &str| {
+        let startup = pc.startup().unwrap();
+        assert_eq!(startup.latest_start, None);
+        startup.entries.into_iter().find(|one| one.entry == entry).unwrap()
+    };
+    let entry = "user-registry/Gorsehollow Launcher";
+    let launcher = of(&pc, entry);
+    assert_eq!((launcher.is_on, launcher.program.as_deref()), (Some(true), Some("launcher.exe")));
+    let taken = launcher.running.unwrap();
+    assert_eq!((taken.processes, taken.memory_mib), (2, 128));
+    let tray = of(&pc, "machine-registry/Orrinfell Tray");
+    assert!(tray.running.is_none(), "{tray:?}");
+    // Switched off, it is told so, also while its program still runs.
+    let switch = at(&format!("startup:{entry}#enabled"));
+    for key in pc.supports(&switch) {
+        pc.write(&key, &Value::Key.into()).unwrap();
+    }
+    pc.write(&switch, &flag(false)).unwrap();
+    let launcher = of(&pc, entry);
+    assert!(launcher.is_on == Some(false) && launcher.running.is_some());
 }
 
 #[test]

@@ -14,6 +14,7 @@ use frevin_core::setting::{
 };
 use uuid::Uuid;
 
+use crate::contract::ProgramUse;
 use crate::contract::{RestorePoint, Written};
 use crate::rehearsal::registry::Registry;
 use crate::windows::adapters::NameServersApi;
@@ -77,6 +78,8 @@ pub(super) struct Recorded {
     /// Whether each is enabled, by path.
     pub(super) tasks: BTreeMap<String, bool>,
     pub(super) mode: DisplayMode,
+    /// How often displays are still asked for while their driver has not told all of their modes.
+    pub(super) short_mode_lists: u32,
     pub(super) ramps: BTreeMap<String, ColourRamp>,
     pub(super) devices: BTreeMap<String, bool>,
     /// Devices that were switched off and on.
@@ -427,11 +430,17 @@ impl TasksApi for Windows {
 impl DisplaysApi for Windows {
     fn displays(&self) -> Result<Vec<DisplaySeen>, OsError> {
         self.ask("EnumDisplayDevicesW", |recorded| {
+            let mut modes: Vec<DisplayMode> =
+                vec!["2560x1440@165".parse().unwrap(), "2560x1440@60".parse().unwrap()];
+            if let Some(left) = recorded.short_mode_lists.checked_sub(1) {
+                recorded.short_mode_lists = left;
+                modes.remove(0);
+            }
             let display = |device: &str, mode: DisplayMode| DisplaySeen {
                 device: device.to_owned(),
                 name: "Lumet 27Q".to_owned(),
                 mode,
-                modes: vec!["2560x1440@165".parse().unwrap(), "2560x1440@60".parse().unwrap()],
+                modes: modes.clone(),
                 scaling_percent: Some(100),
             };
             let second = "2560x1440@60".parse().unwrap();
@@ -720,6 +729,14 @@ impl StartsApi for Windows {
 
     fn processes(&self) -> Result<Vec<Process>, OsError> {
         Ok(self.0.borrow().processes.clone())
+    }
+
+    fn process_use(&self, _: u32) -> Option<ProgramUse> {
+        Some(ProgramUse { processes: 1, memory_mib: 64, processor_s: 1.5 })
+    }
+
+    fn latest_start_event(&self) -> Option<String> {
+        None
     }
 
     fn service_process(&self, name: &str) -> Result<Option<u32>, OsError> {

@@ -16,6 +16,7 @@ use frevin_core::script_text::{self, ScriptLanguage};
 use frevin_core::setting::PowerSource;
 use frevin_core::tweak::{Catalogue, TweakId};
 use frevin_ledger::Ledger;
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -26,13 +27,14 @@ use crate::operations::profiles::{SaveReport, save_text};
 use crate::operations::target::{ReadDocument, Unsaved, bases, load, read_document};
 use crate::outcome::{Outcome, View};
 use crate::own_tweaks;
+use crate::schemas::Schemas;
 use crate::strangers_file;
 use crate::view::{Page, Table, bad, count, dim, short, shown, strong, warn};
 
 /// No file of a pack is that long, in bytes.
 const LONGEST_BYTES: u64 = 8 << 20;
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct DiffReport {
     first: String,
     second: String,
@@ -40,7 +42,7 @@ struct DiffReport {
     settings: Vec<WishDifference>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ExportReport {
     #[serde(flatten)]
     output: Output,
@@ -54,7 +56,7 @@ struct ExportReport {
     definitions: Vec<TweakId>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ImportReport {
     saved: SaveReport,
     /// What a pack of registry files came to, where it was one.
@@ -66,7 +68,7 @@ struct ImportReport {
     definitions: Vec<TweakId>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ImportedPack {
     #[serde(flatten)]
     pack: Pack,
@@ -373,6 +375,13 @@ fn refuse_known(ledger: &Ledger, name: &ProfileName) -> Result<(), Failure> {
     };
     Err(Failure::new(Kind::BadInput, message)
         .hint("nothing was changed; give this one another name with --name"))
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<DiffReport>("profile diff");
+    schemas.prints::<ExportReport>("profile export");
+    schemas.prints::<ImportReport>("profile import");
 }
 
 impl View for DiffReport {

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, ValueEnum};
 use frevin_core::visits::RunId;
 use frevin_frames::FrameBlocks as _;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::output::{Output, create_new};
@@ -13,6 +14,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::parquet_file::ParquetFrames;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::Page;
 
 /// Write every frame of a run for other tools
@@ -38,7 +40,7 @@ enum Format {
     Parquet,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct ExportReport {
     run: i64,
     frames: u64,
@@ -130,6 +132,11 @@ impl<W: Write> Rows<W> {
             }
         }
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<ExportReport>("run export");
 }
 
 impl View for ExportReport {

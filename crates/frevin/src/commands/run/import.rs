@@ -8,6 +8,7 @@ use clap::Args;
 use frevin_core::ids::{SceneName, StateName};
 use frevin_core::visits::VisitRecord;
 use frevin_frames::{ColumnKind, LogOptions, Metrics, RunConditions, TimeUnit};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::ConditionArgs;
@@ -17,6 +18,7 @@ use crate::failure::{Failure, Kind};
 use crate::measure::sources::{GivenLogs, TakenLog, know_scene};
 use crate::measure::{DeclaredConditions, VisitPlan, log_file, refuse_known_frames, visit};
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::visits::{RUN_HEADINGS, run_row, show_conditions};
 use crate::view::{Page, Table, dim, good, warn};
 
@@ -80,12 +82,12 @@ pub(crate) struct FiguresArgs {
     log: LogArgs,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct FiguresReport {
     logs: Vec<LogFigures>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct LogFigures {
     #[serde(flatten)]
     log: ImportedFile,
@@ -93,7 +95,7 @@ struct LogFigures {
     conditions: RunConditions,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(super) struct ImportReport {
     pub(super) visit: VisitRecord,
     pub(super) files: Vec<ImportedFile>,
@@ -101,7 +103,7 @@ pub(super) struct ImportReport {
     pub(super) passed_over: Vec<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(super) struct ImportedFile {
     file: String,
     separator: Option<char>,
@@ -136,7 +138,7 @@ pub(super) fn import(context: &Context, args: &ImportArgs) -> Result<Outcome, Fa
     let mut logs = GivenLogs::read(context, &args.files, &args.log.options())
         .map_err(|failure| failure.hint("nothing was kept"))?;
     let mut seen: BTreeMap<&str, &Path> = BTreeMap::new();
-    for (digest, file) in logs.digests().into_iter().zip(&args.files) {
+    for (digest, file) in logs.digests()?.into_iter().zip(&args.files) {
         if let Some((visit, run)) = ledger.run_with_frames(digest)? {
             return Err(refuse_known_frames(&visit.state_name, visit.id, run.0)
                 .detail(format!("they are read from {}", file.display())));
@@ -203,6 +205,13 @@ impl ImportedFile {
             }
         }
     }
+}
+
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<ImportReport>("run import");
+    schemas.prints::<ImportReport>("run record");
+    schemas.prints::<FiguresReport>("run figures");
 }
 
 impl View for FiguresReport {

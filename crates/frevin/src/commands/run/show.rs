@@ -2,21 +2,21 @@
 
 use frevin_core::ids::{SceneName, StateName};
 use frevin_core::visits::{FrameLimit, Run, RunId, RunSource, VisitId, frame_limit, marks};
-use frevin_frames::{FrameBlocks as _, Levels, Metrics, RunConditions};
+use frevin_frames::{FrameBlocks as _, FrameShape, Levels, Metrics, RunConditions, ShapeOf};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::cautions::{limit_in_words, mark_in_words};
-use crate::view::{Histogram, LongestFrames, Page, dim, fps, frame_line, warn};
+use crate::view::{Page, dim, fps, frame_line, rows_by_length, warn};
 
 /// Characters of a plot over time.
 const PLOT_COLUMNS: usize = 80;
-/// Rows of a plot by length.
-const PLOT_ROWS: usize = 10;
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct RunReport {
     scene: SceneName,
     state_name: StateName,
@@ -26,32 +26,22 @@ struct RunReport {
     #[serde(flatten)]
     run: Run,
     #[serde(skip)]
-    longest_ms: Vec<f64>,
-    #[serde(skip)]
-    by_length: Histogram,
+    shape: FrameShape,
 }
 
 pub(super) fn show(context: &Context, id: RunId) -> Result<Outcome, Failure> {
     let ledger = context.ledger()?;
     let (visit, run) = ledger.run(id)?;
     let blocks = ledger.frame_blocks(id);
-    let mut longest = LongestFrames::new(run.metrics.frames, PLOT_COLUMNS);
-    let mut shortest_ms = f64::INFINITY;
-    blocks.each_block(&mut |block| {
-        longest.see(block);
-        shortest_ms = block.iter().copied().fold(shortest_ms, f64::min);
-    })?;
-    let mut by_length =
-        Histogram::new(shortest_ms, 1000.0 / run.metrics.low_1_percent_fps, PLOT_ROWS);
-    blocks.each_block(&mut |block| by_length.see(block))?;
+    let mut shape = ShapeOf::new(1000.0 * run.metrics.seconds, PLOT_COLUMNS);
+    blocks.each_block(&mut |block| shape.see(block))?;
     Ok(Outcome::yes(&RunReport {
         scene: visit.scene,
         state_name: visit.state_name,
         visit: visit.id,
         limit: frame_limit(&run, &visit.context),
         run,
-        longest_ms: longest.ms(),
-        by_length,
+        shape: shape.finish(),
     }))
 }
 
@@ -132,6 +122,11 @@ pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&Run
     }
 }
 
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<RunReport>("run show");
+}
+
 impl View for RunReport {
     fn show(&self, page: &mut Page) {
         let m = &self.run.metrics;
@@ -153,11 +148,13 @@ impl View for RunReport {
             page.blank();
             page.paragraph(2, &limit_in_words(limit));
         }
+        let stretches = self.shape.stretches.iter();
+        let longest_ms: Vec<f64> = stretches.map(|stretch| stretch.longest_ms).collect();
         page.heading("Longest frames over time");
-        page.line(format_args!("  {}", frame_line(&self.longest_ms)));
+        page.line(format_args!("  {}", frame_line(&longest_ms)));
         let label = format!("0 to {:.0} s, highest {:.0} ms", m.seconds, m.longest_frame_ms);
         page.line(format_args!("  {}", dim(label)));
         page.heading("Frames by length");
-        page.pairs(self.by_length.rows(50));
+        page.pairs(rows_by_length(&self.shape, 1000.0 / m.low_1_percent_fps, 50));
     }
 }

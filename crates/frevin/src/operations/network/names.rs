@@ -2,15 +2,15 @@
 
 use std::io;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
-use std::str::FromStr as _;
 use std::thread;
 use std::time::Instant;
 
 use frevin_stats::probes::ProbeStats;
-use hickory_proto::op::{Message, MessageType, Query, ResponseCode};
-use hickory_proto::rr::{Name, RecordType};
 use indicatif::ProgressBar;
+use schemars::JsonSchema;
 use serde::Serialize;
+use simple_dns::{CLASS, Name, Packet, PacketFlag, Question, RCODE, TYPE};
+use uuid::Uuid;
 
 use super::Probing;
 use crate::failure::{Failure, Kind};
@@ -22,25 +22,26 @@ const LONGEST_ANSWER: usize = 512;
 
 /// What servers are asked for.
 pub(crate) struct Asked {
-    names: Vec<Name>,
+    names: Vec<Name<'static>>,
 }
 
 impl Asked {
     pub(crate) fn new(names: &[String]) -> Result<Self, Failure> {
         let name = |text: &String| {
-            let mut name = Name::from_str(text).map_err(|error| {
-                Failure::new(Kind::Usage, format!("`{text}` is no name to ask for: {error}"))
-            })?;
-            // Whole names are asked for, as what comes back is one.
-            name.set_fqdn(true);
-            Ok::<_, Failure>(name)
+            let is_plain =
+                text.is_ascii() && !text.contains(|c: char| c.is_ascii_control() || c == ' ');
+            let name = Name::new(text.trim_end_matches('.')).ok().filter(|_| is_plain);
+            name.map(Name::into_owned).ok_or_else(|| {
+                Failure::new(Kind::Usage, format!("`{text}` is no name to ask for"))
+                    .hint("one in other letters is written as name servers know it: xn--…")
+            })
         };
         Ok(Self { names: names.iter().map(name).collect::<Result<_, _>>()? })
     }
 }
 
 /// How a server answered.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub(crate) struct ServerAnswers {
     pub(crate) server: SocketAddr,
     /// Times and losses; an answer that the server cannot or will not tell counts as lost.
@@ -95,11 +96,13 @@ pub(crate) fn ask_all(
 }
 
 /// How long the answer took in milliseconds; nothing where none came in time.
-fn ask(server: SocketAddr, name: &Name, probing: Probing) -> Result<Option<f64>, String> {
-    let mut question = Message::query();
-    question.metadata.recursion_desired = true;
-    question.add_query(Query::query(name.clone(), RecordType::A));
-    let bytes = question.to_vec().map_err(|error| error.to_string())?;
+fn ask(server: SocketAddr, name: &Name<'_>, probing: Probing) -> Result<Option<f64>, String> {
+    // A number that nobody can guess, so that an answer to it is one of the server's.
+    let [first, second, ..] = *Uuid::new_v4().as_bytes();
+    let mut question = Packet::new_query(u16::from_be_bytes([first, second]));
+    question.set_flags(PacketFlag::RECURSION_DESIRED);
+    question.questions.push(Question::new(name.clone(), TYPE::A.into(), CLASS::IN.into(), false));
+    let bytes = question.build_bytes_vec().map_err(|error| error.to_string())?;
     let told = |error: io::Error| error.to_string();
     let any: IpAddr = if server.is_ipv4() { [0; 4].into() } else { [0_u16; 8].into() };
     let socket = UdpSocket::bind(SocketAddr::new(any, 0)).map_err(told)?;
@@ -123,18 +126,35 @@ fn ask(server: SocketAddr, name: &Name, probing: Probing) -> Result<Option<f64>,
             Err(error) => return Err(told(error)),
         };
         let taken = begun.elapsed();
-        let Ok(answer) = Message::from_vec(&buffer[..length]) else { continue };
-        let is_ours = answer.metadata.id == question.metadata.id
-            && answer.metadata.message_type == MessageType::Response
-            && answer.queries == question.queries;
+        let Ok(answer) = Packet::parse(&buffer[..length]) else { continue };
+        let names = |packet: &Packet<'_>| -> Vec<String> {
+            packet.questions.iter().map(|asked| asked.qname.to_string().to_lowercase()).collect()
+        };
+        let is_ours = answer.id() == question.id()
+            && answer.has_flags(PacketFlag::RESPONSE)
+            && names(&answer) == names(&question);
         if !is_ours {
             continue;
         }
-        return match answer.metadata.response_code {
-            ResponseCode::NoError | ResponseCode::NXDomain => {
-                Ok(Some(taken.as_secs_f64() * 1000.0))
-            }
-            code => Err(code.to_string()),
+        return match answer.rcode() {
+            RCODE::NoError | RCODE::NameError => Ok(Some(taken.as_secs_f64() * 1000.0)),
+            code => Err(refusal_in_words(code).to_owned()),
         };
+    }
+}
+
+/// What a server said in place of an answer (RFC 1035, RFC 2136).
+fn refusal_in_words(code: RCODE) -> &'static str {
+    match code {
+        RCODE::NoError => "no error",
+        RCODE::FormatError => "it did not understand the question",
+        RCODE::ServerFailure => "it failed to find out",
+        RCODE::NameError => "there is no such name",
+        RCODE::NotImplemented => "it does not answer such questions",
+        RCODE::Refused => "it refused to answer",
+        RCODE::YXDOMAIN | RCODE::YXRRSET | RCODE::NXRRSET => "it answers changes of names only",
+        RCODE::NOTAUTH | RCODE::NOTZONE => "it is not in charge of that name",
+        RCODE::BADVERS => "it speaks another version",
+        RCODE::Reserved => "it answered with a number that nobody has given a meaning",
     }
 }

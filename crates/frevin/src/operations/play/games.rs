@@ -14,6 +14,7 @@ use frevin_core::setting::{RegistryData, State, TakesEffect, Value};
 use frevin_core::tweak::{TweakId, TweakUse, Wanted};
 use frevin_ledger::Ledger;
 use frevin_pc::{Pc, PcKind};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::processes::names;
@@ -25,7 +26,7 @@ use crate::operations::rollback::{RollbackReport, make_way_back, roll_back};
 use crate::operations::target::Target;
 
 /// What is held for a game.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct GameRule {
     /// A saved profile: its list for playing, and its table.
@@ -33,7 +34,7 @@ pub(crate) struct GameRule {
 }
 
 /// The games, by the names of their files.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Games {
     /// Whether they are looked for.

@@ -21,6 +21,7 @@ use frevin_core::playing::{PlayEnding, PlayId};
 use frevin_core::preview::OnOthers;
 use frevin_ledger::{Ledger, PlayRecord};
 use frevin_pc::Pc;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::recover;
@@ -41,7 +42,7 @@ const STOP: &str = "play-stop";
 const STATUS: &str = "play-status.json";
 
 /// What a watcher tells of its game, for people: nothing is decided by it.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub(crate) struct PlayStatus {
     /// Processes of the game that run.
     pub(crate) processes: Vec<u32>,

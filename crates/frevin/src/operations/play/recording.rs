@@ -10,7 +10,7 @@ use frevin_core::playing::{PlayEvent, PlayId, PlayRecording};
 use frevin_core::setting::PowerSource;
 use frevin_core::trial::in_play::PlaySource;
 use frevin_core::visits::{InForce, RunSource, VisitContext, VisitId};
-use frevin_frames::{LogReadings, RunConditions};
+use frevin_frames::{FrameTally, LogReadings, RunConditions};
 use frevin_ledger::{Ledger, NewRun, NewVisit, PlayRecord, VisitFor};
 use frevin_pc::Pc;
 
@@ -118,8 +118,11 @@ fn kept(
         graphics_memory_mib: card.and_then(|card| card.video_memory_mib),
     };
     let mut collector = FrameCollector::new(context.home());
-    collector.push(frames)?;
-    let collected = collector.finish()?;
+    let mut tally = FrameTally::default();
+    tally.see(frames);
+    collector.push(frames.to_vec())?;
+    let collected = collector.finish(tally)?;
+    let frames_digest = collected.digest()?.to_owned();
     let visit = ledger.begin_visit(&NewVisit {
         scene: &recording.scene,
         pc: Some(&id),
@@ -151,7 +154,7 @@ fn kept(
             is_of_host: false,
         },
         metrics: collected.metrics,
-        frames_digest: collected.digest,
+        frames_digest,
     };
     ledger.add_run(visit, &run, &collected.frames)?;
     ledger.end_visit(visit, None)?;

@@ -41,6 +41,8 @@ pub(crate) struct SiftRequest {
     pub(crate) run_seconds: u32,
     pub(crate) seed: u64,
     pub(crate) budget: Option<Duration>,
+    /// Only these, of the profile's tweaks.
+    pub(crate) only: Option<BTreeSet<TweakId>>,
     pub(crate) keep: KeepPolicy,
     /// Tweaks for experts that the owner agreed to, one by one.
     pub(crate) experts: BTreeSet<TweakId>,
@@ -172,6 +174,11 @@ pub(crate) fn design(
     let (mut candidates, mut plans, mut experts_unasked) = (Vec::new(), Vec::new(), Vec::new());
     for wish in wishes {
         let Some(tweak) = catalogue.get(&wish.used.tweak) else { continue };
+        if request.only.as_ref().is_some_and(|only| !only.contains(&tweak.id)) {
+            let reasons = vec!["the evening does not reach for it".to_owned()];
+            left_out.push(LeftOut { used: wish.used, reasons });
+            continue;
+        }
         if tweak.risk == Risk::Expert && !request.experts.contains(&tweak.id) {
             experts_unasked.push(tweak.id.clone());
             let reasons =
@@ -263,6 +270,7 @@ pub(crate) fn design(
         keep: request.keep,
         on_battery: facts.power_source == PowerSource::Battery,
         in_play,
+        evening: None,
     };
     let impossible = |error: frevin_core::sift::FactorsError| {
         Failure::new(Kind::Usage, format!("this profile cannot be sifted: {error}"))

@@ -102,7 +102,7 @@ impl<'a> SiftDriver<'a> {
     }
 
     /// What it was driven with, and the sift as the ledger keeps it now.
-    pub(crate) fn done(self) -> Result<(&'a Ledger, &'a dyn Pc, SiftRecord), Failure> {
+    pub(crate) fn done(self) -> Result<(&'a mut Ledger, &'a dyn Pc, SiftRecord), Failure> {
         let record = self.record()?;
         Ok((self.ledger, self.pc, record))
     }
@@ -373,7 +373,10 @@ impl<'a> SiftDriver<'a> {
             others: layers.digest(),
             boot: self.pc.boot()?,
             levels: vec![sift.scene.clone()],
-            runs: TRIAL_RUNS,
+            runs: sift
+                .evening
+                .as_ref()
+                .map_or(TRIAL_RUNS, |evening| evening.plan.trial_runs as usize),
             warm_up: usize::from(sift.restarts),
             run_seconds: sift.run_seconds,
             restarts: sift.restarts,

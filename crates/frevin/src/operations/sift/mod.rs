@@ -5,7 +5,7 @@ mod drive;
 mod in_play;
 mod report;
 
-pub(crate) use begin::{AskedSiftInPlay, SiftBeginning, SiftRequest, design};
+pub(crate) use begin::{AskedSiftInPlay, SiftBeginning, SiftRequest, SiftedDesign, design};
 pub(crate) use drive::SiftDriver;
 pub(crate) use report::{PlayedReport, SiftList, SiftReport, report};
 
@@ -42,8 +42,9 @@ pub(crate) fn open(ledger: &Ledger, pc: &dyn Pc) -> Result<SiftRecord, Failure> 
 pub(crate) fn refuse_open(ledger: &Ledger, pc: &dyn Pc) -> Result<(), Failure> {
     let Some(record) = ledger.open_sift(&pc.identity().id)? else { return Ok(()) };
     let message = format!("nothing was changed: sift {} of this PC is not over", record.id);
+    let is = if record.design.evening.is_some() { "tune" } else { "sift" };
     Err(Failure::new(Kind::Guarded, message)
         .detail(format!("it sifts {} in {}", record.design.title, record.design.scene))
-        .hint("`frevin sift resume` goes on with it")
-        .hint("`frevin sift abandon` gives it up, and puts the PC back"))
+        .hint(format!("`frevin {is} resume` goes on with it"))
+        .hint(format!("`frevin {is} abandon` gives it up, and puts the PC back")))
 }

@@ -14,6 +14,7 @@ use frevin_core::tweak::TweakUse;
 use frevin_core::verdict::Verdict;
 use frevin_ledger::{Ledger, SiftRecord};
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::begin::times;
@@ -21,7 +22,7 @@ use crate::failure::Failure;
 use crate::operations::trial::is_taken_back_since;
 
 /// A sift that has ended, or as far as it is.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct SiftReport {
     pub(crate) sift: SiftId,
     pub(crate) begun_at: Timestamp,
@@ -72,7 +73,7 @@ pub(crate) struct SiftReport {
 }
 
 /// How a sift in play was played.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct PlayedReport {
     /// Segments that were played: each is another configuration.
     pub(crate) segments: usize,
@@ -116,7 +117,7 @@ impl PlayedReport {
 }
 
 /// The sifts of a PC.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct SiftList {
     pub(crate) sifts: Vec<SiftReport>,
 }

@@ -45,6 +45,17 @@ pub(crate) enum Arms {
     Process(ProcessHolds),
 }
 
+impl Arms {
+    /// Those of them that were named, profiles and tweaks.
+    pub(crate) fn named(&self) -> Vec<&Named> {
+        match self {
+            Self::Apply(named) => vec![named],
+            Self::Against(first, second) => vec![first, second],
+            Self::Without(_) | Self::Process(_) => Vec::new(),
+        }
+    }
+}
+
 /// What the owner asked for.
 #[derive(Debug, Clone)]
 pub(crate) struct Request {
@@ -337,7 +348,7 @@ fn sides(
             crate::operations::target::load(name, &catalogue, ledger, Unsaved::Refused)
                 .map(|(profile, _)| profile.scene)
         }
-        Named::Tweak { .. } => Ok(None),
+        Named::Tweaks { .. } => Ok(None),
     };
     match &request.arms {
         Arms::Apply(named) => {

@@ -11,6 +11,7 @@ use frevin_core::visits::{Caution, FrameLimit, VisitId, VisitRecord, limit_by_le
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::Pc;
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::failure::{Failure, Kind};
@@ -18,7 +19,7 @@ use crate::measure::compare::{Around, around_and_cautions};
 use crate::operations::waiting::waiting;
 
 /// A pair of visits, in figures that people read.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct PairReport {
     /// Counted from 1.
     pub(crate) pair: usize,
@@ -29,7 +30,7 @@ pub(crate) struct PairReport {
 }
 
 /// A visit of a pair.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct SideReport {
     /// The visit of each graphics level.
     pub(crate) visits: Vec<VisitId>,
@@ -43,7 +44,7 @@ pub(crate) struct SideReport {
 }
 
 /// What its frames come to.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct FramesReport {
     pub(crate) average_fps: f64,
     pub(crate) low_1_percent_fps: f64,
@@ -51,7 +52,7 @@ pub(crate) struct FramesReport {
 }
 
 /// How an address answered.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct PingReport {
     pub(crate) ping_median_ms: f64,
     pub(crate) ping_percentile_95_ms: f64,
@@ -59,14 +60,14 @@ pub(crate) struct PingReport {
 }
 
 /// What latency it had.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct LatencyReport {
     pub(crate) latency_median_ms: f64,
     pub(crate) latency_percentile_95_ms: f64,
 }
 
 /// A visit that was made and does not count.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct VoidedReport {
     pub(crate) pair: usize,
     pub(crate) arm: Arm,
@@ -75,14 +76,14 @@ pub(crate) struct VoidedReport {
 }
 
 /// What one graphics level shows by itself.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct LevelReport {
     pub(crate) scene: SceneName,
     pub(crate) findings: Vec<MetricFinding>,
 }
 
 /// A trial that has ended, or as far as it is.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct TrialReport {
     pub(crate) trial: TrialId,
     pub(crate) begun_at: Timestamp,
@@ -129,7 +130,7 @@ pub(crate) struct TrialReport {
 }
 
 /// How a trial in play was played.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct InPlayReport {
     /// Segments that were played.
     pub(crate) segments: usize,
@@ -167,7 +168,7 @@ impl InPlayReport {
 }
 
 /// The trials of a PC.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct TrialList {
     pub(crate) trials: Vec<TrialReport>,
 }
@@ -303,7 +304,7 @@ fn limit_of_levels(levels: &[LevelReport], side: fn((f64, f64)) -> f64) -> Optio
     let rates = levels.iter().filter_map(|level| {
         let average = level.findings.iter().find(|finding| finding.primary == Primary::AverageFps);
         match average?.measured {
-            Measured::Fps { a_fps, b_fps } => Some(side((a_fps, b_fps))),
+            Measured::Fps { a_fps, b_fps } => Some(side((a_fps?, b_fps?))),
             Measured::Ms { .. } => None,
         }
     });

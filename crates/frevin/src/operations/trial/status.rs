@@ -4,6 +4,7 @@ use frevin_core::ids::SceneName;
 use frevin_core::trial::{Action, Expected, Place, Progress, Seen, Trial, TrialId};
 use frevin_ledger::{Ledger, TrialRecord};
 use frevin_pc::Pc;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::pace;
@@ -11,7 +12,7 @@ use super::report::{TrialReport, report};
 use crate::failure::Failure;
 
 /// What is next in a trial.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "what", rename_all = "kebab-case")]
 pub(crate) enum Next {
     /// The owner restarts the PC; then this state is visited.
@@ -40,7 +41,7 @@ pub(crate) enum Next {
 }
 
 /// How far a trial is.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct StatusReport {
     pub(crate) trial: TrialId,
     pub(crate) progress: Progress,

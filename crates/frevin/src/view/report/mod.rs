@@ -14,6 +14,7 @@ use super::cautions::in_words;
 use super::play::{ending_in_words, holds_in_words};
 use super::trial::reason_in_words;
 use super::{count, fps, when};
+use crate::operations::inspect::FindingHere;
 use crate::operations::report::{
     ChangeTold, ChangedSetting, InForceRow, PcTold, PlayTold, ReportData, Told,
 };
@@ -274,7 +275,7 @@ fn trial_sections(trial: &TrialReport, rows: &[IntervalRow], private: &Private<'
             h2 { "In figures" }
             (intervals_table(rows, "B against A. What is worth having was settled before the trial.", private))
             @for guard in vetoes {
-                p { strong { "A guard's veto: " } (format!("{:?}", guard.guard).to_lowercase()) " rose for certain." }
+                p { strong { "A guard's word: " } (format!("{:?}", guard.guard).to_lowercase()) " rose for certain." }
             }
             @if !trial.visits.is_empty() {
                 details {
@@ -416,16 +417,16 @@ fn pc_sections(told: &PcTold, private: &Private<'_>) -> Markup {
         section {
             h2 { "What is plainly wrong" }
             @if inspected.findings.found.is_empty() { p { "Nothing that could be told." } }
-            @for finding in &inspected.findings.found {
+            @for FindingHere { finding, mending } in &inspected.findings.found {
                 h3 { (finding.title) }
                 p { (private.without(&finding.evidence)) }
                 p { (finding.why) }
-                @if let Some(tweak) = &finding.tweak { p { "How it is mended: " code { "frevin tweak show " (tweak) } } }
+                @if let Some(mending) = mending { p { "How it is mended: " code { (mending.command) } } }
                 @if let Some(by_hand) = &finding.by_hand { p { (by_hand) } }
             }
             @if !inspected.findings.worth_knowing.is_empty() {
                 h3 { "Worth knowing" }
-                ul { @for finding in &inspected.findings.worth_knowing { li { (finding.title) ": " (private.without(&finding.evidence)) } } }
+                ul { @for FindingHere { finding, .. } in &inspected.findings.worth_knowing { li { (finding.title) ": " (private.without(&finding.evidence)) } } }
             }
         }
         section {

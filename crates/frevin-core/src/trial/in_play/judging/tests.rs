@@ -81,7 +81,10 @@ fn what_is_faster_is_found_and_a_pair_waits_for_the_segment_after_it() {
     let comparison = judged.comparison(margins, 160);
     let difference = comparison.findings[0].difference.unwrap();
     assert!((difference.estimate - 0.05).abs() < 0.003, "{difference:?}");
-    let Measured::Fps { a_fps, b_fps } = comparison.findings[0].measured else { panic!() };
+    let Measured::Fps { a_fps: Some(a_fps), b_fps: Some(b_fps) } = comparison.findings[0].measured
+    else {
+        panic!()
+    };
     assert!((a_fps - 100.0).abs() < 1.0 && (b_fps / a_fps - 1.05).abs() < 0.005);
 }
 

@@ -1,13 +1,13 @@
 //! The rows of a piece of a log: frame times out of bytes.
 
+mod delimited;
+
 use std::collections::BTreeSet;
 
-use wide::u8x64;
-
 use super::columns::{Chosen, Writing};
-use super::number::{nth_cell, plain_number};
 use super::quoted::QuotedRows;
 use super::readings::{SideColumn, SideValues};
+use super::stream::source::Piece;
 use super::{ColumnKind, RejectedRow, json};
 
 /// How many rejected rows are kept to be shown.
@@ -64,11 +64,23 @@ pub(super) struct Rows {
     is_cut_off: bool,
 }
 
+#[inline(always)]
+fn is_frame_time(ms: f64) -> bool {
+    (SHORTEST_FRAME_MS..=LONGEST_FRAME_MS).contains(&ms)
+}
+
 /// Why a frame time is none, if it is none.
 #[inline]
 pub(super) fn absurd(frame_ms: f64) -> Option<String> {
-    (!(SHORTEST_FRAME_MS..=LONGEST_FRAME_MS).contains(&frame_ms))
-        .then(|| format!("{frame_ms} ms is no frame time"))
+    (!is_frame_time(frame_ms)).then(|| format!("{frame_ms} ms is no frame time"))
+}
+
+/// Notes what a watched cell holds: one text, and another one where there is one.
+fn see(seen: &mut BTreeSet<Vec<u8>>, cell: &[u8]) {
+    let text = cell.trim_ascii();
+    if !text.is_empty() && seen.len() < 2 && !seen.contains(text) {
+        seen.insert(text.to_vec());
+    }
 }
 
 /// What lies between two time stamps.
@@ -92,6 +104,12 @@ impl Rows {
         self.first_stamp.is_some() || self.is_cut_off
     }
 
+    /// Notes what a cell of a watched column holds.
+    #[inline(never)]
+    fn see(&mut self, watched: usize, cell: &[u8]) {
+        see(&mut self.seen[watched], cell);
+    }
+
     fn reject(&mut self, line: u64, reason: String) {
         self.rejected += 1;
         if self.rejected_rows.len() < SHOWN_REJECTED_ROWS {
@@ -108,170 +126,22 @@ impl Rows {
     }
 }
 
-/// The separators and line ends of a piece, one after another; its end counts as that of a line.
-struct Marks<'a> {
-    piece: &'a [u8],
-    separator: u8,
-    /// Where the bytes are that were looked at together.
-    block: usize,
-    /// Which of them are a separator or a line end, and which a line end; those passed are taken out.
-    both: u64,
-    ends: u64,
-}
-
-/// Bytes that are looked at together: as many as a word has bits.
-const BLOCK: usize = 64;
-
-impl<'a> Marks<'a> {
-    fn new(piece: &'a [u8], separator: u8) -> Self {
-        let mut marks = Self { piece, separator, block: 0, both: 0, ends: 0 };
-        marks.look();
-        marks
-    }
-
-    #[inline]
-    fn look(&mut self) {
-        let rest = self.piece.get(self.block..).unwrap_or_default();
-        let bytes = match rest.first_chunk::<BLOCK>() {
-            Some(bytes) => *bytes,
-            None => {
-                let mut bytes = [0; BLOCK];
-                bytes[..rest.len()].copy_from_slice(rest);
-                // A piece without a line end at its end has one all the same.
-                if !rest.is_empty() && rest.last() != Some(&b'\n') {
-                    bytes[rest.len()] = b'\n';
-                }
-                bytes
-            }
-        };
-        let bytes = u8x64::new(bytes);
-        self.ends = bytes.simd_eq(u8x64::splat(b'\n')).to_bitmask();
-        self.both = bytes.simd_eq(u8x64::splat(self.separator)).to_bitmask() | self.ends;
-    }
-
-    /// The next one, and whether it is a line end.
-    #[inline]
-    fn next(&mut self) -> Option<(usize, bool)> {
-        while self.both == 0 {
-            if !self.look_on() {
-                return self.open_end().map(|end| (end, true));
-            }
-        }
-        let place = self.both.trailing_zeros();
-        let is_end = self.ends >> place & 1 == 1;
-        self.both &= self.both - 1;
-        if is_end {
-            self.ends &= self.ends - 1;
-        }
-        Some((self.block + place as usize, is_end))
-    }
-
-    /// The next line end; separators before it are passed.
-    #[inline]
-    fn next_end(&mut self) -> Option<usize> {
-        while self.ends == 0 {
-            if !self.look_on() {
-                return self.open_end();
-            }
-        }
-        let place = self.ends.trailing_zeros();
-        self.ends &= self.ends - 1;
-        self.both &= !(u64::MAX >> (63 - place));
-        Some(self.block + place as usize)
-    }
-
-    /// Looks at the next block, if there is one.
-    #[inline]
-    fn look_on(&mut self) -> bool {
-        self.block += BLOCK;
-        let is_there = self.block < self.piece.len();
-        if is_there {
-            self.look();
-        }
-        is_there
-    }
-
-    /// The end of a piece as long as whole blocks, in which there was no room for the end that it lacks.
-    #[cold]
-    fn open_end(&self) -> Option<usize> {
-        let is_open =
-            self.block == self.piece.len() && self.piece.last().is_some_and(|last| *last != b'\n');
-        is_open.then_some(self.piece.len())
-    }
-}
-
 impl RowReader {
     /// Reads a piece of a log that ends where a row ends.
-    pub(super) fn read(&self, piece: &[u8]) -> Rows {
+    pub(super) fn read(&self, piece: &Piece) -> Rows {
         let mut rows = Rows::of(self);
+        let (has_quotation_marks, piece) = (piece.has_quotation_marks(), piece.bytes());
         match &self.form {
             Form::JsonLines { fields } => self.read_objects(piece, fields, &mut rows),
             Form::Blanks => self.read_lines(piece, &mut rows, |line, index| {
                 line.split(u8::is_ascii_whitespace).filter(|cell| !cell.is_empty()).nth(index)
             }),
-            Form::Delimited { separator } if memchr::memchr(b'"', piece).is_some() => {
+            Form::Delimited { separator } if has_quotation_marks => {
                 self.read_quoted(piece, *separator, &mut rows);
             }
-            Form::Delimited { separator } => {
-                let is_alone =
-                    self.only.is_empty() && self.watched.is_empty() && self.side.is_empty();
-                if is_alone && self.chosen.writing == Writing::Plain {
-                    self.read_plain(piece, *separator, &mut rows);
-                } else {
-                    self.read_lines(piece, &mut rows, |line, index| {
-                        nth_cell(line, *separator, index).map(|(start, end)| &line[start..end])
-                    });
-                }
-            }
+            Form::Delimited { separator } => delimited::read(self, piece, *separator, &mut rows),
         }
         rows
-    }
-
-    /// The one wanted number of each row without looking at the other cells: most logs, and most of the
-    /// rows of any, are so. A row that is not is read as [`Self::read_lines`] does.
-    fn read_plain(&self, piece: &[u8], separator: u8, rows: &mut Rows) {
-        let mut marks = Marks::new(piece, separator);
-        let (mut row_start, mut line) = (0, 0);
-        'rows: while row_start < piece.len() {
-            line += 1;
-            let (mut start, mut end, mut is_end) = (row_start, row_start, false);
-            // The mark behind each of the cells up to the wanted one.
-            for index in 0..=self.chosen.index {
-                if is_end {
-                    // The row ended before that cell.
-                    self.take_careful(piece, row_start, separator, line, rows);
-                    row_start = end + 1;
-                    continue 'rows;
-                }
-                if index > 0 {
-                    start = end + 1;
-                }
-                let Some(mark) = marks.next() else { break 'rows };
-                (end, is_end) = mark;
-            }
-            let is_after_return = is_end && end > start && piece[end - 1] == b'\r';
-            match plain_number(piece, start, end - usize::from(is_after_return)) {
-                Some(value) => {
-                    rows.rows += 1;
-                    self.take_value(value, line, rows);
-                }
-                None => self.take_careful(piece, row_start, separator, line, rows),
-            }
-            row_start = if is_end { end } else { marks.next_end().unwrap_or(piece.len()) } + 1;
-        }
-        rows.lines = line;
-    }
-
-    /// Reads the row that begins at a place as the others are read that are not plain.
-    #[cold]
-    fn take_careful(&self, piece: &[u8], start: usize, separator: u8, line: u64, rows: &mut Rows) {
-        let row = &piece[start..];
-        let row = &row[..memchr::memchr(b'\n', row).unwrap_or(row.len())];
-        if !row.trim_ascii().is_empty() {
-            rows.rows += 1;
-            let cell = nth_cell(row, separator, self.chosen.index);
-            self.take(cell.map(|(start, end)| &row[start..end]), line, rows);
-        }
     }
 
     fn read_lines<'a>(
@@ -334,12 +204,8 @@ impl RowReader {
             return;
         }
         for (column, seen) in self.watched.iter().zip(&mut rows.seen) {
-            if let Some(text) =
-                cell(*column).map(<[u8]>::trim_ascii).filter(|text| !text.is_empty())
-                && !seen.contains(text)
-                && seen.len() < 2
-            {
-                seen.insert(text.to_vec());
+            if let Some(text) = cell(*column) {
+                see(seen, text);
             }
         }
         for (column, values) in self.side.iter().zip(&mut rows.side) {
@@ -392,28 +258,100 @@ impl RowReader {
 mod tests {
     use super::*;
     use crate::TimeUnit;
+    use crate::log::number::nth_cell;
+    use crate::log::readings::side_columns;
     use proptest::prelude::*;
 
+    fn reader(index: usize, holds: ColumnKind, with: &[Vec<(usize, &str)>; 2]) -> RowReader {
+        let (unit, writing) = (TimeUnit::Milliseconds, Writing::Plain);
+        let chosen = Chosen { index, holds, unit, writing, because: Vec::new() };
+        let [only, others] = with;
+        let names = ["", "", "", "", ""].map(str::to_owned);
+        let mut reader = RowReader {
+            form: Form::Delimited { separator: b',' },
+            chosen,
+            columns: 0,
+            only: only.iter().map(|(column, text)| (*column, text.as_bytes().to_vec())).collect(),
+            watched: Vec::new(),
+            side: Vec::new(),
+        };
+        for (column, name) in others {
+            let mut names = names.to_vec();
+            names[*column] = (*name).to_owned();
+            match *name {
+                "" => reader.watched.push(*column),
+                _ => reader.side.extend(side_columns(&names, index, unit)),
+            }
+        }
+        reader
+    }
+
+    fn cell() -> impl Strategy<Value = String> {
+        prop_oneof![
+            8 => "[1-9][0-9]?[.][0-9]{1,5}",
+            2 => "[0-9]{1,3}[.][0-9]{6,13}",
+            2 => "[0-9.]{0,17}",
+            1 => "( |x|-4|1e3|NA|[.]|[a-z.]{60,140}){0,2}",
+        ]
+    }
+
+    #[test]
+    fn a_log_of_more_columns_than_are_read_together_is_read_one_row_after_another() {
+        let columns = 40;
+        let watched: Vec<(usize, &str)> = (1..columns).map(|column| (column, "")).collect();
+        let mut reader = reader(0, ColumnKind::FrameTimes, &[Vec::new(), Vec::new()]);
+        reader.watched = watched.iter().map(|(column, _)| *column).collect();
+        let row = |ms: f64| format!("{ms:.2}{}\n", ",same".repeat(columns - 1));
+        let text: String = (0..100).map(|at| row(10.0 + f64::from(at) / 4.0)).collect();
+        let mut rows = Rows::of(&reader);
+        delimited::read(&reader, text.as_bytes(), b',', &mut rows);
+        assert_eq!((rows.rows, rows.lines, rows.frame_ms.len()), (100, 100, 100));
+        assert!(rows.seen.iter().all(|seen| seen.len() == 1));
+        assert_eq!(rows.frame_ms[99], 34.75);
+    }
+
     proptest! {
-        /// Pieces end anywhere in the blocks that are looked at together, with a line end or without.
+        /// Cells of every length and kind, rows that are short, long or cut, with a line end or without.
         #[test]
-        fn plain_rows_are_read_as_all_others_are(
-            text in "([0-9]{0,4}[.]?[0-9]{0,5}|x|,|,|\n|\r\n){0,80}", index in 0..4_usize,
+        fn four_rows_at_once_are_read_as_one_after_another(
+            rows in prop::collection::vec(
+                (
+                    prop::collection::vec(cell(), 5..=5)
+                        .prop_flat_map(|cells| prop_oneof![8 => Just(cells.clone()), 1 => prop::sample::subsequence(cells, 0..=5)]),
+                    prop_oneof![Just("\n"), Just("\r\n"), Just("\n\n")],
+                ),
+                0..40,
+            ),
+            index in 0..5_usize,
+            holds in prop_oneof![Just(ColumnKind::FrameTimes), Just(ColumnKind::TimeStamps)],
+            only in prop::collection::vec((0..5_usize, prop_oneof![Just("x"), Just("NA")]), 0..2),
+            others in prop::collection::vec(
+                (0..5_usize, prop_oneof![Just(""), Just("latency"), Just("GPU load")]), 0..3
+            ),
+            is_cut in any::<bool>(),
         ) {
-            let (unit, holds, writing) = (TimeUnit::Milliseconds, ColumnKind::FrameTimes, Writing::Plain);
-            let chosen = Chosen { index, holds, unit, writing, because: Vec::new() };
-            let form = Form::Delimited { separator: b',' };
-            let reader = RowReader {
-                form, chosen, columns: 0, only: Vec::new(), watched: Vec::new(), side: Vec::new(),
-            };
-            let (mut plain, mut others) = (Rows::of(&reader), Rows::of(&reader));
-            reader.read_plain(text.as_bytes(), b',', &mut plain);
+            let mut text: String =
+                rows.iter().map(|(cells, end)| cells.join(",") + end).collect();
+            if is_cut {
+                text.pop();
+            }
+            let reader = reader(index, holds, &[only, others]);
+            let mut others = Rows::of(&reader);
             reader.read_lines(text.as_bytes(), &mut others, |line, index| {
                 nth_cell(line, b',', index).map(|(start, end)| &line[start..end])
             });
-            prop_assert_eq!(&plain.frame_ms, &others.frame_ms);
-            prop_assert_eq!((plain.rows, plain.lines), (others.rows, others.lines));
-            prop_assert_eq!(&plain.rejected_rows, &others.rejected_rows);
+            let mut read = [Rows::of(&reader), Rows::of(&reader)];
+            delimited::read(&reader, text.as_bytes(), b',', &mut read[0]);
+            delimited::read_narrow(&reader, text.as_bytes(), b',', &mut read[1]);
+            for at_once in read {
+                prop_assert_eq!(&at_once.frame_ms, &others.frame_ms);
+                prop_assert_eq!((at_once.rows, at_once.lines), (others.rows, others.lines));
+                prop_assert_eq!(&at_once.rejected_rows, &others.rejected_rows);
+                prop_assert_eq!(&at_once.seen, &others.seen);
+                prop_assert_eq!(&at_once.side, &others.side);
+                prop_assert_eq!(at_once.first_stamp, others.first_stamp);
+                prop_assert_eq!(at_once.last_stamp, others.last_stamp);
+            }
         }
     }
 }

@@ -1,20 +1,22 @@
-//! `frevin quarantine`
+//! `frevin cleaned`
 
 use clap::{Args, Subcommand};
 use frevin_core::setting::{Address, CleanPart, CleanPlace, CleanSetting};
 use frevin_ledger::Ledger;
 use frevin_pc::{CleanContent, Pc};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::refuse_unfinished;
 use crate::outcome::{Outcome, View};
+use crate::schemas::Schemas;
 use crate::view::{Page, Table, bytes, count, dim, good, warn};
 
 /// What lies in the places that can be cleaned, what is set aside of them, and getting rid of it
 #[derive(Debug, Subcommand)]
-pub(crate) enum QuarantineCommand {
+pub(crate) enum CleanedCommand {
     /// How much each place holds, and how much of it is set aside
     List,
     /// Delete for good what is set aside: there is no way back from this
@@ -28,21 +30,21 @@ pub(crate) struct EmptyArgs {
     place: Option<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct PlacesReport {
     places: Vec<CleanContent>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 struct EmptiedReport {
     emptied: Vec<CleanContent>,
 }
 
-pub(crate) fn run(context: &Context, command: &QuarantineCommand) -> Result<Outcome, Failure> {
+pub(crate) fn run(context: &Context, command: &CleanedCommand) -> Result<Outcome, Failure> {
     let mut pc = context.pc()?;
     match command {
-        QuarantineCommand::List => Ok(Outcome::yes(&PlacesReport { places: pc.clean_content()? })),
-        QuarantineCommand::Empty(args) => {
+        CleanedCommand::List => Ok(Outcome::yes(&PlacesReport { places: pc.clean_content()? })),
+        CleanedCommand::Empty(args) => {
             let mut ledger = context.ledger()?;
             empty(context, &mut *pc, &mut ledger, args)
         }
@@ -103,6 +105,12 @@ fn table(places: &[CleanContent]) -> Table {
     table
 }
 
+/// What it prints with `--json`.
+pub(super) fn schemas(schemas: &mut Schemas) {
+    schemas.prints::<PlacesReport>("cleaned list");
+    schemas.prints::<EmptiedReport>("cleaned empty");
+}
+
 impl View for PlacesReport {
     fn show(&self, page: &mut Page) {
         page.table(table(&self.places));
@@ -111,7 +119,7 @@ impl View for PlacesReport {
         page.line(format_args!("{} lie in these places.", bytes(lies)));
         if aside > 0 {
             page.line(warn(format_args!(
-                "{} are set aside: a rollback brings them back, `frevin quarantine empty` deletes \
+                "{} are set aside: a rollback brings them back, `frevin cleaned empty` deletes \
                  them for good.",
                 bytes(aside)
             )));

@@ -1,0 +1,10 @@
+//! An evening: what the minutes that there are can find out of many candidates, and in which order.
+//!
+//! A candidate is worth asking about where the answer may change what is kept. [`plan`] gives a budget to those of
+//! which most is expected; carrying it out is a sift with a trial at its end.
+
+mod plan;
+
+pub use plan::{
+    Belief, EveningCosts, EveningPlan, EveningQuestion, NoEvening, TuneCandidate, belief, plan,
+};

@@ -1,0 +1,354 @@
+//! How a budget is split: the most expected gain for the minutes there are.
+
+use std::time::Duration;
+
+use frevin_stats::LARGEST_PAIR_COUNTS;
+use frevin_stats::normal_gain;
+use frevin_stats::sift::{FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::tweak::{Standing, TweakUse};
+
+/// What an effect on frame rate is believed to be before it is measured: a normal distribution of the natural
+/// logarithm of the ratio of frame rates, with the tweak to without.
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
+pub struct Belief {
+    /// Its mean.
+    pub mean: f64,
+    /// Its standard deviation.
+    pub spread: f64,
+}
+
+/// Areas whose tweaks are about something else than how fast frames are made, however well founded they are for that.
+const NOT_ABOUT_FRAMES: [&str; 9] =
+    ["clean", "firmware", "input", "looks", "network", "privacy", "sound", "storage", "updates"];
+
+/// What is believed of a tweak that nobody has measured on this PC, by how well founded it is. The spreads are those that
+/// make effects of 2 % and more about as rare as practitioners find them: one tweak of four that is sound, one of six
+/// that is plausible, one of twelve that is contested; and one of hundreds in an area that is about something else.
+fn unmeasured(standing: Standing, area: &str) -> Belief {
+    let (mean, spread) = match standing {
+        Standing::Harmful => (-0.03, 0.006),
+        Standing::NoEffect => (0.0, 0.003),
+        Standing::Sound | Standing::Plausible | Standing::Contested
+            if NOT_ABOUT_FRAMES.contains(&area) =>
+        {
+            (0.0, 0.006)
+        }
+        Standing::Sound => (0.007, 0.020),
+        Standing::Plausible => (0.003, 0.018),
+        Standing::Contested => (0.0, 0.014),
+    };
+    Belief { mean, spread }
+}
+
+/// What has been measured before may have changed since by this much: another driver, another version of the game.
+const SINCE_THEN: f64 = 0.01;
+
+/// What is believed of a tweak of this standing and area, of which these effects were measured on this PC, each with its
+/// standard error: precisions add up, as those of normal distributions do.
+pub fn belief(standing: Standing, area: &str, measured: &[(f64, f64)]) -> Belief {
+    let first = unmeasured(standing, area);
+    let mut precision = 1.0 / (first.spread * first.spread);
+    let mut weighted = first.mean * precision;
+    for (ln_ratio, standard_error) in measured {
+        let more = 1.0 / (standard_error * standard_error + SINCE_THEN * SINCE_THEN);
+        precision += more;
+        weighted += ln_ratio * more;
+    }
+    Belief { mean: weighted / precision, spread: precision.recip().sqrt() }
+}
+
+impl Belief {
+    /// What asking is expected to gain, where the tweak is kept only if the answer says that it helps (the expected value
+    /// of sample information; Raiffa and Schlaifer, 1961). `standard_error` is that of the answer.
+    pub fn expected_gain(self, standard_error: f64) -> f64 {
+        let variance = self.spread * self.spread;
+        normal_gain(self.mean, variance / (variance + standard_error * standard_error).sqrt())
+    }
+}
+
+/// Something that could be asked about.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TuneCandidate {
+    /// The tweak, with its arguments.
+    pub used: TweakUse,
+    /// What is believed of it.
+    pub belief: Belief,
+}
+
+/// What the parts of an evening take on a PC, and how much its measurements differ by chance.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct EveningCosts {
+    /// A restart, until the next run can begin; none where nothing waits for one.
+    pub restart: Duration,
+    /// What it takes to begin a run, beside the run itself.
+    pub around_a_run: Duration,
+    /// The standard deviation of what a configuration measures in a run of a minute, as a natural logarithm.
+    pub row_spread: f64,
+}
+
+/// The lengths of a run that are weighed against each other, in seconds.
+const RUN_SECONDS: [u32; 4] = [60, 45, 30, 20];
+/// The runs of a visit of the trial at the end, the most first: fewer are for evenings that are too short for more.
+const TRIAL_RUNS: [u32; 3] = [3, 2, 1];
+/// Half of the variance of a run of a minute is of the start of the PC and the game, which longer runs do not lessen.
+const SHARE_OF_START: f64 = 0.5;
+/// Rows beyond the number of columns, without which least squares have nothing left to tell chance by.
+const ROWS_TO_SPARE: usize = 4;
+/// An effect of so many standard errors is found by four sifts of five: 1.96 for a chance of 5 % to be wrong, and 0.84.
+const FOUND_FOUR_OF_FIVE: f64 = 2.8;
+
+impl EveningCosts {
+    fn run(&self, run_seconds: u32) -> Duration {
+        self.around_a_run + Duration::from_secs(run_seconds.into())
+    }
+
+    /// Runs before those that count, which a restart makes necessary.
+    fn warm_up(&self) -> u32 {
+        u32::from(!self.restart.is_zero())
+    }
+
+    fn row(&self, run_seconds: u32) -> Duration {
+        self.restart + self.run(run_seconds) * (1 + self.warm_up())
+    }
+
+    fn trial(&self, run_seconds: u32, trial_runs: u32) -> Duration {
+        let visit = self.restart + self.run(run_seconds) * (trial_runs + self.warm_up());
+        visit * 2 * u32::try_from(LARGEST_PAIR_COUNTS[0]).unwrap_or(u32::MAX)
+    }
+
+    /// The variance of what a configuration measures in a run of this length.
+    pub fn row_variance(&self, run_seconds: u32) -> f64 {
+        let within = (1.0 - SHARE_OF_START) * 60.0 / f64::from(run_seconds);
+        self.row_spread * self.row_spread * (SHARE_OF_START + within)
+    }
+
+    /// The standard error of an effect after so many rows, half of which have it.
+    fn standard_error(&self, run_seconds: u32, rows: usize) -> f64 {
+        2.0 * (self.row_variance(run_seconds) / rows as f64).sqrt()
+    }
+
+    /// The shortest evening that there can be.
+    fn least(&self) -> Duration {
+        let shortest = RUN_SECONDS[RUN_SECONDS.len() - 1];
+        let fewest = TRIAL_RUNS[TRIAL_RUNS.len() - 1];
+        let rows = self.row(shortest) * u32::try_from(FIRST_LOOK).unwrap_or(u32::MAX);
+        rows + self.trial(shortest, fewest)
+    }
+}
+
+/// A candidate that is asked about.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
+pub struct EveningQuestion {
+    /// The tweak, with its arguments.
+    #[serde(flatten)]
+    pub used: TweakUse,
+    /// What is believed of it.
+    pub belief: Belief,
+    /// What is expected to be gained by asking, as a natural logarithm.
+    pub expected_gain: f64,
+}
+
+/// What an evening will be.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
+pub struct EveningPlan {
+    /// The candidates that are asked about, those first of which most is expected.
+    pub asked: Vec<EveningQuestion>,
+    /// Those that time does not reach for, or of which nothing is expected, in the same order.
+    pub not_asked: Vec<EveningQuestion>,
+    /// How long a run is.
+    pub run_seconds: u32,
+    /// Runs of a visit of the trial at the end.
+    pub trial_runs: u32,
+    /// The most configurations of the sift.
+    pub rows: usize,
+    /// How long the sift takes at the most, in seconds, and the trial at its end.
+    pub sift_s: u64,
+    /// How long that trial takes at the most, in seconds.
+    pub trial_s: u64,
+    /// The smallest effect that four evenings of five find, in percent.
+    pub smallest_effect_percent: f64,
+}
+
+/// Why there is no evening to plan.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NoEvening {
+    /// Nothing is expected of any candidate.
+    NothingToAsk,
+    /// The budget is shorter than the shortest.
+    TooShort {
+        /// How long that is.
+        least: Duration,
+    },
+}
+
+/// Splits a budget: of the lengths of a run and the numbers of candidates that fit, those with the most expected gain,
+/// `sum(E[max(m, 0)])` over the candidates that are asked about, where `m` is what would be believed of each afterwards.
+/// More rows make the answers surer, longer runs too; both take time. Ties are for the longer run. Only where nothing fits
+/// beside a trial of three runs a visit, it has two, or one.
+///
+/// # Errors
+/// [`NoEvening`].
+pub fn plan(
+    candidates: Vec<TuneCandidate>,
+    costs: &EveningCosts,
+    budget: Duration,
+) -> Result<EveningPlan, NoEvening> {
+    let best =
+        TRIAL_RUNS.into_iter().find_map(|trial_runs| best(&candidates, costs, budget, trial_runs));
+    match best {
+        Some(plan) => Ok(plan),
+        None if budget < costs.least() => Err(NoEvening::TooShort { least: costs.least() }),
+        None => Err(NoEvening::NothingToAsk),
+    }
+}
+
+/// The split with the most expected gain beside a trial of so many runs a visit; nothing where none fits.
+fn best(
+    candidates: &[TuneCandidate],
+    costs: &EveningCosts,
+    budget: Duration,
+    trial_runs: u32,
+) -> Option<EveningPlan> {
+    let mut best: Option<(f64, EveningPlan)> = None;
+    for run_seconds in RUN_SECONDS {
+        let trial = costs.trial(run_seconds, trial_runs);
+        let Some(for_rows) = budget.checked_sub(trial) else { continue };
+        let row = costs.row(run_seconds);
+        let fit = (for_rows.as_secs_f64() / row.as_secs_f64()) as usize;
+        let rows = (FIRST_LOOK..=fit.min(MOST_ROWS)).step_by(LOOK_EVERY).last();
+        let Some(rows) = rows else { continue };
+        let standard_error = costs.standard_error(run_seconds, rows);
+        let mut questions: Vec<EveningQuestion> = candidates
+            .iter()
+            .map(|candidate| EveningQuestion {
+                used: candidate.used.clone(),
+                belief: candidate.belief,
+                expected_gain: candidate.belief.expected_gain(standard_error),
+            })
+            .collect();
+        questions.sort_by(|a, b| {
+            b.expected_gain.total_cmp(&a.expected_gain).then_with(|| a.used.cmp(&b.used))
+        });
+        let most = rows.saturating_sub(ROWS_TO_SPARE).min(MOST_COLUMNS);
+        let worth = questions.iter().take_while(|one| one.expected_gain >= WORTH_ASKING).count();
+        let not_asked = questions.split_off(worth.min(most));
+        let gain: f64 = questions.iter().map(|one| one.expected_gain).sum();
+        if questions.is_empty() || best.as_ref().is_some_and(|(most, _)| gain <= *most) {
+            continue;
+        }
+        let plan = EveningPlan {
+            asked: questions,
+            not_asked,
+            run_seconds,
+            trial_runs,
+            rows,
+            sift_s: (row * u32::try_from(rows).unwrap_or(u32::MAX)).as_secs(),
+            trial_s: trial.as_secs(),
+            smallest_effect_percent: 100.0 * (FOUND_FOUR_OF_FIVE * standard_error).exp_m1(),
+        };
+        best = Some((gain, plan));
+    }
+    best.map(|(_, plan)| plan)
+}
+
+/// A tenth of a percent: of less, nobody would notice that it was found.
+const WORTH_ASKING: f64 = 0.001;
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, clippy::panic, reason = "a test may fail")]
+    use super::*;
+
+    const COSTS: EveningCosts = EveningCosts {
+        restart: Duration::from_secs(90),
+        around_a_run: Duration::from_secs(10),
+        row_spread: 0.01,
+    };
+
+    fn candidates(count: usize) -> Vec<TuneCandidate> {
+        let standings = [Standing::Sound, Standing::Plausible, Standing::Contested];
+        (0..count)
+            .map(|number| TuneCandidate {
+                used: TweakUse::plain(format!("knobs/knob-{number:02}").parse().unwrap()),
+                belief: belief(standings[number % 3], "knobs", &[]),
+            })
+            .collect()
+    }
+
+    fn hours(hours: f64) -> Duration {
+        Duration::from_secs_f64(3600.0 * hours)
+    }
+
+    #[test]
+    fn a_longer_evening_asks_more_and_sees_smaller_effects() {
+        let plans: Vec<EveningPlan> = [3.0, 6.0, 20.0]
+            .map(|budget| plan(candidates(30), &COSTS, hours(budget)).unwrap())
+            .into();
+        for (plan, budget) in plans.iter().zip([3.0, 6.0, 20.0]) {
+            assert!(hours(budget).as_secs() >= plan.sift_s + plan.trial_s, "{plan:?}");
+            assert_eq!(plan.asked.len() + plan.not_asked.len(), 30);
+        }
+        for two in plans.windows(2) {
+            assert!(two[0].asked.len() <= two[1].asked.len());
+            assert!(two[0].smallest_effect_percent >= two[1].smallest_effect_percent);
+        }
+        assert!(plans[0].run_seconds < plans[2].run_seconds);
+        assert_eq!(plans[2].asked.len(), 30);
+    }
+
+    #[test]
+    fn what_is_well_founded_comes_first_and_what_is_known_to_do_nothing_not_at_all() {
+        let mut all = candidates(12);
+        let named = |name: &str| TweakUse::plain(name.parse().unwrap());
+        let useless = belief(Standing::Sound, "knobs", &[(0.0, 0.002); 3]);
+        all.push(TuneCandidate { used: named("knobs/useless"), belief: useless });
+        let proven = belief(Standing::Contested, "knobs", &[(0.05, 0.004)]);
+        all.push(TuneCandidate { used: named("knobs/proven"), belief: proven });
+        let harmful = belief(Standing::Harmful, "knobs", &[]);
+        all.push(TuneCandidate { used: named("knobs/harmful"), belief: harmful });
+        let plan = plan(all, &COSTS, hours(4.0)).unwrap();
+        assert_eq!(plan.asked[0].used, named("knobs/proven"));
+        let order: Vec<&TweakUse> =
+            plan.asked.iter().chain(&plan.not_asked).map(|one| &one.used).collect();
+        let place = |name: &str| order.iter().position(|used| **used == named(name)).unwrap();
+        assert!(place("knobs/knob-00") < place("knobs/knob-01"));
+        assert!(place("knobs/knob-01") < place("knobs/knob-02"));
+        assert!(place("knobs/useless") > place("knobs/knob-11"));
+        assert!(plan.not_asked.iter().any(|one| one.used == named("knobs/harmful")));
+    }
+
+    #[test]
+    fn beliefs_add_up_by_their_precision() {
+        let once = belief(Standing::Plausible, "knobs", &[(0.04, 0.0)]);
+        // 1/0.018^2 for what is believed of it, 1/0.01^2 for what was measured some time ago.
+        let (first, more) = (1.0 / (0.018 * 0.018), 1.0 / (0.01 * 0.01));
+        assert!((once.mean - (0.003 * first + 0.04 * more) / (first + more)).abs() < 1e-12);
+        assert!((once.spread - (first + more).recip().sqrt()).abs() < 1e-12);
+        let elsewhere = belief(Standing::Sound, "privacy", &[]);
+        assert!(
+            elsewhere.expected_gain(0.005)
+                < belief(Standing::Contested, "cpu", &[]).expected_gain(0.005)
+        );
+        // An answer that says nothing gains what is believed already; a sure one all of the half that helps.
+        let even = Belief { mean: 0.0, spread: 0.02 };
+        assert!(even.expected_gain(1e6) < 1e-6);
+        assert!(
+            (even.expected_gain(0.0) - 0.02 / (2.0 * std::f64::consts::PI).sqrt()).abs() < 1e-12
+        );
+    }
+
+    #[test]
+    fn no_evening_says_why() {
+        let hour = plan(candidates(5), &COSTS, hours(1.0)).unwrap();
+        assert_eq!((hour.trial_runs, hour.rows), (1, FIRST_LOOK), "{hour:?}");
+        assert_eq!(plan(candidates(5), &COSTS, hours(4.0)).unwrap().trial_runs, 3);
+        let too_short = plan(candidates(5), &COSTS, hours(0.5));
+        let Err(NoEvening::TooShort { least }) = too_short else { panic!("{too_short:?}") };
+        assert!(plan(candidates(5), &COSTS, least).is_ok());
+        assert!(plan(candidates(5), &COSTS, least - Duration::from_secs(1)).is_err());
+        assert_eq!(plan(Vec::new(), &COSTS, hours(3.0)), Err(NoEvening::NothingToAsk));
+    }
+}
