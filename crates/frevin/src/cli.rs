@@ -9,6 +9,7 @@ use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use anstyle::{AnsiColor, Style};
 use clap::{CommandFactory as _, Parser, Subcommand};
+use frevin_core::expression::STACK_BYTES;
 
 use crate::as_administrator;
 use crate::commands;
@@ -106,8 +107,18 @@ enum Command {
     },
 }
 
-/// Runs the program.
+/// Runs the program, on a thread with the stack that expressions of strangers may take: Windows gives the first one less.
 pub fn main() -> ExitCode {
+    let thread = std::thread::Builder::new().name("frevin".to_owned());
+    match thread.stack_size(STACK_BYTES).spawn(begin) {
+        // What went wrong inside is on the terminal by now.
+        Ok(thread) => thread.join().unwrap_or_else(|_| ExitCode::from(Kind::Internal.exit_code())),
+        Err(_) => begin(),
+    }
+}
+
+/// Answers the command line, or somebody who opened the program with a double click.
+fn begin() -> ExitCode {
     if !welcome::is_alone() {
         return carry_out(std::env::args_os());
     }
