@@ -398,6 +398,13 @@ impl Context {
         Ok(kept.is_some_and(|tested| tested.build == build))
     }
 
+    /// Whether a self-test of this build of Windows has passed on a PC.
+    pub(crate) fn has_passed_self_test(&self, pc: &dyn Pc, build: u32) -> Result<bool, Failure> {
+        let configuration = self.configuration()?;
+        let kept = configuration.self_tests.get(&pc.identity().id);
+        Ok(kept.is_some_and(|tested| tested.build == build && tested.has_passed))
+    }
+
     /// When the configuration was written last.
     pub(crate) fn configuration_changed_at(&self) -> Option<std::time::SystemTime> {
         std::fs::metadata(self.home.join(CONFIGURATION)).ok()?.modified().ok()

@@ -260,7 +260,8 @@ fn what_a_program_is_given_is_tried_with_the_test_loop_in_real_time() {
     }
     assert!(seen.contains("0") && seen.contains(&allowed), "{seen:?}, all are {allowed}");
     let trial = place.json(&["trial", "status", "--peek"]);
-    assert!(trial["pairs_made"].as_u64() > Some(0), "{trial}");
+    // Whether its pairs count is up to how busy this machine is.
+    assert!(trial["peek"]["segments"].as_u64() > Some(1), "{trial}");
     if trial["progress"] == "going" {
         let said = place.run(&["trial", "abandon"]).ok();
         assert!(said.out.contains("given up"), "{}", said.out);

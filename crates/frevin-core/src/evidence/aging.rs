@@ -16,7 +16,7 @@ pub struct Circumstances {
 }
 
 /// Why evidence has aged.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Age {
     /// Windows has another build.

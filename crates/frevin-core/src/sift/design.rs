@@ -10,7 +10,7 @@ use super::in_play::SiftInPlay;
 use crate::ids::{BootId, ProfileName, SceneName, StateDigest};
 use crate::preview::{LeftOut, Wish};
 use crate::trial::KeepPolicy;
-use crate::tune::EveningPlan;
+use crate::tune::Evening;
 use crate::tweak::Risk;
 
 /// The number of a sift in its ledger, counted from 1.
@@ -110,15 +110,6 @@ pub struct SiftDesign {
     /// The evening that it is of, where it is of one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub evening: Option<Evening>,
-}
-
-/// An evening: the time that there is, and what was made of it.
-#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
-pub struct Evening {
-    /// The time that there is, in seconds.
-    pub budget_s: u64,
-    /// What was planned.
-    pub plan: EveningPlan,
 }
 
 impl SiftDesign {

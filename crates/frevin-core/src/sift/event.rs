@@ -48,6 +48,8 @@ pub enum SiftAction {
     },
     /// Write down the end.
     End,
+    /// Nothing, until its owner goes on with it: the PC is as it was.
+    Rest,
     /// Nothing: other changes hold something else than when it began.
     Blocked,
     /// Nothing: it has ended.
@@ -145,6 +147,10 @@ pub enum SiftEvent {
     },
     /// The owner gave it up; the PC goes back to what it was when the sift began.
     Abandoned,
+    /// The owner put it off; the PC goes back to what it was until they go on with it.
+    Paused,
+    /// The owner goes on with it.
+    Resumed,
 }
 
 #[cfg(test)]
@@ -171,6 +177,7 @@ mod tests {
             SiftAction::BeginTrial,
             SiftAction::GoOnWithTrial { trial: TrialId(4) },
             SiftAction::End,
+            SiftAction::Rest,
         ];
         let events = actions.map(|action| SiftEvent::Began { action, boot: boot.clone() });
         let more = [
@@ -186,6 +193,8 @@ mod tests {
             SiftEvent::TrialBegun { trial: TrialId(1) },
             SiftEvent::Ended { verdict: Some(Verdict::Better), ending: None },
             SiftEvent::Abandoned,
+            SiftEvent::Paused,
+            SiftEvent::Resumed,
         ];
         for event in events.into_iter().chain(more) {
             let text = serde_json::to_string(&event).unwrap();

@@ -46,10 +46,23 @@ pub enum SiftProgress {
     Decided,
     /// The trial of what helped goes on.
     InTrial,
+    /// Its owner put it off.
+    Paused,
     /// Its owner gave it up, and the PC is still to be put back.
     GivenUp,
     /// It is over.
     Ended,
+}
+
+/// What of a sift is still to come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ToCome {
+    /// Configurations, and a trial of what helped.
+    Configurations,
+    /// That trial.
+    Trial,
+    /// Nothing.
+    Nothing,
 }
 
 /// What was found of a tweak.
@@ -135,6 +148,7 @@ pub struct Sift {
     trial: Option<TrialId>,
     ended: Option<(Option<Verdict>, Option<Ending>)>,
     abandoned: bool,
+    paused: bool,
     entry_before: Option<State>,
 }
 
@@ -168,6 +182,7 @@ impl Sift {
             trial: None,
             ended: None,
             abandoned: false,
+            paused: false,
             entry_before: None,
         };
         events.into_iter().for_each(|event| sift.take(event));
@@ -188,6 +203,7 @@ impl Sift {
                 | SiftAction::BeginTrial
                 | SiftAction::GoOnWithTrial { .. }
                 | SiftAction::End
+                | SiftAction::Rest
                 | SiftAction::Blocked
                 | SiftAction::Nothing => {}
             },
@@ -222,6 +238,8 @@ impl Sift {
             SiftEvent::TrialBegun { trial } => self.trial = Some(*trial),
             SiftEvent::Ended { verdict, ending } => self.ended = Some((*verdict, *ending)),
             SiftEvent::Abandoned => self.abandoned = true,
+            SiftEvent::Paused => self.paused = true,
+            SiftEvent::Resumed => self.paused = false,
         }
     }
 
@@ -293,13 +311,16 @@ impl Sift {
             if seen.configuration == *to { then } else { SiftAction::Switch { to: to.clone() } }
         };
         match self.trial {
-            // Its own end leaves the PC where the verdict wants it.
+            // Its own end leaves the PC where the verdict wants it; it is put off as a trial is.
             Some(_) if seen.trial_ended.is_some() => return SiftAction::End,
             Some(trial) => return SiftAction::GoOnWithTrial { trial },
             None => {}
         }
         if self.abandoned {
             return reach(&none, SiftAction::End);
+        }
+        if self.paused {
+            return reach(&none, SiftAction::Rest);
         }
         if self.decided {
             let then = if self.helping().columns().is_empty() {
@@ -434,10 +455,12 @@ impl Sift {
     pub fn progress(&self) -> SiftProgress {
         if self.ended.is_some() {
             SiftProgress::Ended
+        } else if self.abandoned && self.trial.is_none() {
+            SiftProgress::GivenUp
+        } else if self.paused {
+            SiftProgress::Paused
         } else if self.trial.is_some() {
             SiftProgress::InTrial
-        } else if self.abandoned {
-            SiftProgress::GivenUp
         } else if self.decided {
             SiftProgress::Decided
         } else if self.introduced < self.introduction_starts() {
@@ -447,9 +470,25 @@ impl Sift {
         }
     }
 
+    /// What is still to come of it.
+    pub fn to_come(&self) -> ToCome {
+        if self.ended.is_some() || self.abandoned {
+            ToCome::Nothing
+        } else if self.decided {
+            ToCome::Trial
+        } else {
+            ToCome::Configurations
+        }
+    }
+
     /// The trial of what helped, where it has begun.
     pub fn trial(&self) -> Option<TrialId> {
         self.trial
+    }
+
+    /// Whether its owner put it off.
+    pub fn is_paused(&self) -> bool {
+        self.paused
     }
 
     /// Whether its owner gave it up.

@@ -11,11 +11,11 @@ mod in_play;
 mod machine;
 
 pub use columns::{Candidate, Columns, NotBeside, columns, independent};
-pub use design::{Configuration, Evening, SiftDesign, SiftId, SiftedTweak};
+pub use design::{Configuration, SiftDesign, SiftId, SiftedTweak};
 pub use event::{RowFigures, SiftAction, SiftEvent};
 pub use frevin_stats::sift::{
     Due, Effect, FIRST_LOOK, Factors, FactorsError, Found, Interaction, LOOK_EVERY, MOST_COLUMNS,
     MOST_ROWS, PairSifting, Posterior, SiftRule, Sifting, SmallestEffect, USUAL_ROW_SPREAD,
 };
 pub use in_play::{PlayedSift, SiftInPlay};
-pub use machine::{FoundTweak, SeenBySift, Sift, SiftProgress, TogetherFound};
+pub use machine::{FoundTweak, SeenBySift, Sift, SiftProgress, ToCome, TogetherFound};

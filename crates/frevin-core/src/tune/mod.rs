@@ -3,8 +3,10 @@
 //! A candidate is worth asking about where the answer may change what is kept. [`plan`] gives a budget to those of
 //! which most is expected; carrying it out is a sift with a trial at its end.
 
+mod evening;
 mod plan;
 
+pub use evening::{Evening, Mended};
 pub use plan::{
     Belief, EveningCosts, EveningPlan, EveningQuestion, NoEvening, TuneCandidate, belief, plan,
 };

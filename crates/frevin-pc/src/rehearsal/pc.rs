@@ -247,6 +247,24 @@ impl RehearsalPc {
         Ok(changed)
     }
 
+    /// Installs another version of the graphics driver: what was measured with the one before has aged.
+    ///
+    /// # Errors
+    /// Where the PC's files cannot be written.
+    pub fn install_graphics_driver(
+        &mut self,
+        _lock: &PcLock,
+        version: &str,
+    ) -> Result<(), PcError> {
+        let mut facts = self.facts.clone();
+        for graphics in &mut facts.graphics {
+            graphics.driver_version = Some(version.to_owned());
+        }
+        by_hand::write_facts(&self.folder, &facts)?;
+        self.facts = facts;
+        Ok(())
+    }
+
     /// Writes a setting as somebody else would: no fault of Frevin's writes happens to it.
     ///
     /// # Errors

@@ -327,6 +327,7 @@ impl Demo {
             seed: self.seed,
             budget: None,
             only: None,
+            after_taking_back: None,
             keep: KeepPolicy::Better,
             experts: BTreeSet::new(),
             as_administrator: true,

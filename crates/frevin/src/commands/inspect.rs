@@ -57,7 +57,8 @@ fn load(context: &Context, pc: &dyn Pc, seconds: u32) -> Result<LoadReport, Fail
 /// The word that ends the questions.
 const STOP: &str = "stop";
 
-fn ask(context: &Context, pc: &dyn Pc) -> Result<AskReport, Failure> {
+/// Asks for what the PC does not tell, where somebody can be asked.
+pub(super) fn ask(context: &Context, pc: &dyn Pc) -> Result<AskReport, Failure> {
     let catalogue = context.catalogue()?;
     let rules = rules()?;
     let mut report = AskReport {

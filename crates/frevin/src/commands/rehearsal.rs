@@ -66,7 +66,11 @@ pub(crate) enum RehearsalCommand {
         seconds: f64,
     },
     /// Update the operating system: it sets some settings anew, and restarts
-    Update,
+    Update {
+        /// Install this version of the graphics driver with it: what was measured before has aged
+        #[arg(long, value_name = "VERSION")]
+        graphics_driver: Option<String>,
+    },
     /// Provoke faults on the writes to come, or be somebody else and write
     Fault {
         /// The power fails before the write after this many: 0 is the next one
@@ -192,9 +196,12 @@ pub(crate) fn run(context: &Context, command: &RehearsalCommand) -> Result<Outco
         RehearsalCommand::RestartServices => started_anew(context, TakesEffect::ServiceRestart),
         RehearsalCommand::RestartDevices => started_anew(context, TakesEffect::DeviceRestart),
         RehearsalCommand::Mend { finding } => mend(context, finding.as_deref()),
-        RehearsalCommand::Update => {
+        RehearsalCommand::Update { graphics_driver } => {
             let mut pc = context.rehearsal_pc()?;
             let lock = context.lock(&mut pc)?;
+            if let Some(version) = graphics_driver {
+                pc.install_graphics_driver(&lock, version)?;
+            }
             Ok(Outcome::done(&UpdateReport { set_anew: pc.update(&lock)? }))
         }
         RehearsalCommand::Fault {

@@ -207,6 +207,7 @@ fn start(
         seed: args.seed.unwrap_or_else(|| seed_of_now(context)),
         budget: args.budget,
         only: None,
+        after_taking_back: None,
         keep: match args.keep {
             Keep::Better => KeepPolicy::Better,
             Keep::NotWorse => KeepPolicy::NotWorse,

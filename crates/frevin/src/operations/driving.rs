@@ -29,6 +29,15 @@ pub(crate) fn alone(context: &Context) -> Result<std::fs::File, Failure> {
     }
 }
 
+/// Whether another Frevin drives a trial or a sift with this home.
+pub(crate) fn is_driven_elsewhere(context: &Context) -> Result<bool, Failure> {
+    match alone(context) {
+        Ok(_) => Ok(false),
+        Err(failure) if failure.kind == Kind::Busy => Ok(true),
+        Err(failure) => Err(failure),
+    }
+}
+
 /// The first of these changes that still holds something.
 pub(crate) fn first_held<T>(
     layers: &Layers,

@@ -13,6 +13,7 @@ pub(crate) mod inspect;
 pub(crate) mod load;
 pub(crate) mod network;
 pub(crate) mod parquet_file;
+pub(crate) mod pausing;
 pub(crate) mod play;
 pub(crate) mod profiles;
 pub(crate) mod readings;

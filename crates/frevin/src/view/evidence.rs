@@ -25,7 +25,7 @@ pub(crate) fn origin_in_words(origin: Origin) -> String {
     }
 }
 
-fn age_in_words(age: Age) -> &'static str {
+pub(super) fn age_in_words(age: Age) -> &'static str {
     match age {
         Age::OtherBuild => "another build of Windows",
         Age::OtherDriver => "another graphics driver",

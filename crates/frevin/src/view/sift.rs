@@ -40,6 +40,7 @@ impl View for SiftStatus {
             },
             SiftProgress::Decided => "it is decided; what helped is tried next".to_owned(),
             SiftProgress::InTrial => "what helped is tried against the PC as it was".to_owned(),
+            SiftProgress::Paused => "it is put off; the PC is what it was".to_owned(),
             SiftProgress::GivenUp => warn("it is given up, and the PC is not yet put back"),
             SiftProgress::Ended => "it is over: `frevin sift show`".to_owned(),
         };

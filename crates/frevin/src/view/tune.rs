@@ -3,21 +3,25 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use frevin_core::evidence::Age;
 use frevin_core::ids::SceneName;
+use frevin_core::layers::ChangeId;
 use frevin_core::preview::LeftOut;
-use frevin_core::sift::{Evening, Found, SiftProgress};
-use frevin_core::tune::EveningPlan;
+use frevin_core::sift::{Found, SiftId, SiftProgress};
+use frevin_core::tune::{Evening, EveningPlan};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::cautions::limit_in_words;
+use super::evidence::age_in_words;
 use super::trial::reason_in_words;
 use super::{Page, Table, count, dim, duration, good, percent, strong, warn};
 use crate::operations::trial::Stopped;
-use crate::operations::tune::{KeptTweak, TuneReport};
+use crate::operations::tune::{KeptTweak, Opening, TuneReport};
 use crate::outcome::View;
 
 /// An evening before it begins.
-#[derive(Debug, Clone, JsonSchema, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct EveningBeginning {
     pub(crate) scene: SceneName,
     pub(crate) title: String,
@@ -25,8 +29,13 @@ pub(crate) struct EveningBeginning {
     #[serde(flatten)]
     pub(crate) evening: Evening,
     pub(crate) left_out: Vec<LeftOut>,
-    /// What is plainly wrong with the PC, which is mended first.
-    pub(crate) findings: usize,
+    /// What is plainly wrong with the PC.
+    #[serde(flatten)]
+    pub(crate) opening: Opening,
+    /// What has changed since the evening before, where what has aged is asked again.
+    pub(crate) because: Vec<Age>,
+    /// The change of that evening, which is taken back first.
+    pub(crate) taken_back_first: Option<ChangeId>,
     #[serde(skip)]
     pub(crate) is_simulated: bool,
 }
@@ -37,13 +46,39 @@ impl View for EveningBeginning {
     }
 }
 
+/// Whoever drives an evening was asked to put it off.
+#[derive(Debug, Clone, JsonSchema, Serialize)]
+pub(crate) struct PauseAsked {
+    pub(crate) tune: SiftId,
+}
+
+impl View for PauseAsked {
+    fn show(&self, page: &mut Page) {
+        page.line(
+            "Another window works on it, and was asked to put it off after the run that it is at.",
+        );
+        page.line("`frevin tune status` says when it has; `frevin tune resume` goes on.");
+    }
+}
+
 /// An evening that is going on, or has ended.
 #[derive(Debug, Clone, JsonSchema, Serialize)]
 pub(crate) struct TuneShown {
     #[serde(flatten)]
     pub(crate) report: TuneReport,
     #[serde(skip)]
-    pub(crate) stopped: Option<Stopped>,
+    pub(crate) stands: Stands,
+}
+
+/// Who goes on with an evening that has not ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Stands {
+    /// This command did, and stopped.
+    Stopped(Stopped),
+    /// Another window does.
+    InAnotherWindow,
+    /// Nobody does.
+    Waiting,
 }
 
 fn minutes(minutes: f64) -> String {
@@ -59,23 +94,18 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         "An evening of {}: what of {title} helps in {scene}?",
         duration(Duration::from_secs(evening.budget_s))
     ));
-    if begin.findings > 0 {
-        page.line(warn(format_args!(
-            "{} plainly wrong with this PC: `frevin inspect` says how to mend that first.",
-            match begin.findings {
-                1 => "1 thing is".to_owned(),
-                several => format!("{several} things are"),
-            }
-        )));
-        page.blank();
-    }
+    show_opening(begin, page);
     let each = match begin.restarts {
         true => format!("a restart, a run to warm up and one of {run_seconds} s"),
         false => format!("a run of {run_seconds} s"),
     };
     page.pairs([
         (
-            "first",
+            "look",
+            "a run tells what limits the frames, and every change has its undo file".to_owned(),
+        ),
+        (
+            "ask",
             format!(
                 "{} asked about at once, in at most {rows} configurations ({each}): {} at most",
                 match asked.len() {
@@ -86,20 +116,20 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
             ),
         ),
         (
-            "then",
+            "prove",
             format!(
                 "what helped is tried together against the PC as it is: {} at most",
                 duration(Duration::from_secs(*trial_s))
             ),
         ),
         (
-            "finds",
+            "find",
             format!(
                 "effects of {} and more, in four of five cases",
                 percent(evening.plan.smallest_effect_percent / 100.0).trim_start_matches('+')
             ),
         ),
-        ("keeps", "what is better, as a profile; all else is taken back exactly".to_owned()),
+        ("keep", "what is better, as a profile; all else is taken back exactly".to_owned()),
     ]);
     if begin.is_simulated {
         page.line(dim(
@@ -137,12 +167,47 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
     }
 }
 
+/// What is plainly wrong with the PC, and what is done about it first.
+fn show_opening(begin: &EveningBeginning, page: &mut Page) {
+    if let Some(change) = begin.taken_back_first {
+        let because: Vec<&str> = begin.because.iter().map(|age| age_in_words(*age)).collect();
+        page.paragraph(
+            0,
+            &format!(
+                "Asked again, for {}. Change {change}, which holds what was kept, is taken back first; what still helps is kept \
+                 again.",
+                because.join(", ")
+            ),
+        );
+        page.blank();
+    }
+    let Opening { mends, by_hand } = &begin.opening;
+    if !mends.is_empty() {
+        page.line(strong("Plainly wrong, and mended first"));
+        for mend in mends {
+            page.paragraph(2, &format!("{} ({})", mend.evidence, mend.used));
+        }
+        page.blank();
+    }
+    if !by_hand.is_empty() {
+        page.line(warn("Only you can mend this, and had better before anything is measured"));
+        for one in by_hand {
+            let how = one.mending.as_ref().map(|mending| format!(": {}", mending.command));
+            page.paragraph(2, &format!("{}{}", one.finding.title, how.unwrap_or_default()));
+        }
+        page.blank();
+    }
+}
+
 impl View for TuneShown {
     fn show(&self, page: &mut Page) {
         let TuneReport { tune, scene, title, budget_minutes, spent_minutes, .. } = &self.report;
         page.heading(format_args!("Evening {tune}: what of {title} helps in {scene}?"));
         if self.report.is_given_up {
-            page.line("It was given up; the PC is what it was before it.");
+            page.line(match self.report.mended.is_empty() {
+                true => "It was given up; the PC is what it was before it.".to_owned(),
+                false => warn("It is given up, and what was mended before it is still to be taken back: `frevin tune abandon`"),
+            });
             return;
         }
         let time = format!("{} of {}", minutes(*spent_minutes), minutes(*budget_minutes));
@@ -158,27 +223,57 @@ impl TuneShown {
     fn show_progress(&self, page: &mut Page, time: String) {
         let far = match self.report.progress {
             SiftProgress::Introducing | SiftProgress::Measuring => {
-                "configurations are measured".to_owned()
+                format!(
+                    "configuration {} of at most {}",
+                    self.report.configurations + 1,
+                    self.report.plan.rows
+                )
             }
             SiftProgress::Decided | SiftProgress::InTrial => {
                 "what helped is tried together against the PC as it was".to_owned()
             }
+            SiftProgress::Paused => "it is put off, with nothing in force that is not proven".to_owned(),
             SiftProgress::GivenUp => warn("it is given up, and the PC is not yet put back"),
             SiftProgress::Ended => String::new(),
         };
-        let next = match self.stopped {
-            Some(Stopped::Restarting) => {
+        let next = match self.stands {
+            Stands::Stopped(Stopped::Restarting) => {
                 "the PC restarts within a minute (`shutdown /a` stops that); sign in, and it goes on by itself"
             }
-            Some(Stopped::ForRestart) => "restart the PC, then `frevin tune resume`",
-            Some(Stopped::Resting | Stopped::Ended) | None => "`frevin tune resume`",
+            Stands::Stopped(Stopped::ForRestart) => "restart the PC, then `frevin tune resume`",
+            Stands::InAnotherWindow => "it goes on in another window",
+            Stands::Stopped(Stopped::Resting | Stopped::Ended) | Stands::Waiting => {
+                "`frevin tune resume`"
+            }
         };
-        page.pairs([
-            ("it", far),
-            ("spent", time),
-            ("next", next.to_owned()),
-            ("or", "`frevin tune abandon` puts the PC back to what it was".to_owned()),
-        ]);
+        let still = self.report.most_minutes_still;
+        let mut pairs = vec![("it", far), ("spent", time)];
+        pairs
+            .extend(self.report.frame_limit.as_ref().map(|limit| ("limit", limit_in_words(limit))));
+        if still > 0.0 {
+            pairs.push(("to come", format!("{} at most", minutes(still))));
+        }
+        pairs.push(("next", next.to_owned()));
+        if self.report.progress != SiftProgress::Paused {
+            pairs.push((
+                "or",
+                "`frevin tune pause` puts it off, with nothing in force that is not proven".to_owned(),
+            ));
+        }
+        pairs.push(("or", "`frevin tune abandon` puts the PC back to what it was".to_owned()));
+        page.pairs(pairs);
+        let seems = |found: Found| -> Vec<String> {
+            let of = self.report.so_far.iter().filter(|tweak| tweak.found == found);
+            of.map(|tweak| format!("{} ({})", tweak.used, percent(tweak.effect_percent / 100.0)))
+                .collect()
+        };
+        for (what, names) in
+            [("seems to help", seems(Found::Helps)), ("seems to hurt", seems(Found::Hurts))]
+        {
+            if !names.is_empty() {
+                page.paragraph(2, &dim(format_args!("{what} so far: {}", names.join(", "))));
+            }
+        }
     }
 
     fn show_end(&self, page: &mut Page, time: &str) {
@@ -205,6 +300,16 @@ impl TuneShown {
             page.line(warn("It was taken back since then."));
         }
         page.line(dim(format_args!("It took {time}.")));
+        if let Some(limit) = &report.frame_limit {
+            page.line(dim(format_args!("Before it: {}", limit_in_words(limit))));
+        }
+        for mended in &report.mended {
+            let how = match report.change == Some(mended.change) {
+                true => "Mended first, and tried with the rest",
+                false => "Mended first, and not measured",
+            };
+            page.paragraph(0, &dim(format_args!("{how}: {} ({}).", mended.title, mended.used)));
+        }
         if !report.kept.is_empty() {
             page.blank();
             let mut table = Table::new(["kept", ">average FPS", ">interval"]);
@@ -244,12 +349,17 @@ impl TuneShown {
             next.push(("its profile", format!("frevin profile show {profile}")));
         }
         if let Some(trial) = report.trial {
-            next.push(("a page to show", format!("frevin report trial {trial}")));
+            next.push(("a page to show", "frevin report tune".to_owned()));
+            next.push(("its proof", format!("frevin trial show {trial}")));
         }
         next.push(("each tweak", format!("frevin sift show {}", report.tune)));
         if let Some(change) = report.change {
             next.push(("take it back", format!("frevin rollback {change}")));
         }
+        for mended in report.mended.iter().filter(|one| report.change != Some(one.change)) {
+            next.push(("or what was mended", format!("frevin rollback {}", mended.change)));
+        }
+        next.push(("after an update", format!("frevin tune --again --scene {}", report.scene)));
         page.pairs(next);
     }
 }

@@ -149,7 +149,10 @@ fn run(
                 let (verdict, ending) = pc.trial_ended.unzip();
                 SiftEvent::Ended { verdict, ending }
             }
-            SiftAction::Play { .. } | SiftAction::Blocked | SiftAction::Nothing => {
+            SiftAction::Play { .. }
+            | SiftAction::Rest
+            | SiftAction::Blocked
+            | SiftAction::Nothing => {
                 panic!("{action:?}")
             }
         };
@@ -198,6 +201,27 @@ fn experts_are_switched_on_a_few_a_start_before_any_row() {
     assert_eq!(sift.progress(), SiftProgress::Introducing);
     let seen = MadeUp::new().seen();
     assert_eq!(sift.next(&seen), SiftAction::Switch { to: groups[0].clone() });
+}
+
+#[test]
+fn put_off_it_rests_with_the_pc_as_it_was_and_goes_on_where_it_was() {
+    let mut seen = MadeUp::new().seen();
+    let mut sift = Sift::replay(design(1, true), &[]).unwrap();
+    let due = sift.next(&seen);
+    let SiftAction::Switch { to } = &due else { panic!("{due:?}") };
+    seen.configuration = to.clone();
+    sift.take(&SiftEvent::Paused);
+    assert_eq!(sift.progress(), SiftProgress::Paused);
+    assert_eq!(sift.next(&seen), SiftAction::Switch { to: Configuration::default() });
+    seen.configuration = Configuration::default();
+    assert_eq!(sift.next(&seen), SiftAction::Rest);
+    sift.take(&SiftEvent::Resumed);
+    assert_eq!(sift.next(&seen), due);
+    // A trial of what helped is put off by its own driver.
+    sift.take(&SiftEvent::TrialBegun { trial: TrialId(3) });
+    sift.take(&SiftEvent::Paused);
+    assert_eq!(sift.next(&seen), SiftAction::GoOnWithTrial { trial: TrialId(3) });
+    assert!(sift.is_paused());
 }
 
 #[test]

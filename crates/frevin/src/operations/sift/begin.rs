@@ -3,19 +3,20 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use frevin_core::ids::SceneName;
+use frevin_core::ids::{PcId, SceneName};
+use frevin_core::layers::ChangeId;
 use frevin_core::preview::{LeftOut, Plan, Wish};
 use frevin_core::setting::{Address, ObjectKind, PowerSource, TakesEffect, protection};
 use frevin_core::sift::{
     Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, NotBeside, Sift,
-    SiftDesign, SiftInPlay, SiftProgress, SiftRule, SiftedTweak, Sifting, SmallestEffect,
+    SiftDesign, SiftInPlay, SiftRule, SiftedTweak, Sifting, SmallestEffect, ToCome,
     USUAL_ROW_SPREAD, columns, independent,
 };
 use frevin_core::trial::in_play::{LEAD_IN_S, MOST_PLAY_S, Settling, why_not};
 use frevin_core::trial::{KeepPolicy, Pace};
 use frevin_core::tweak::{Catalogue, Risk, TweakId};
 use frevin_core::verdict::LARGEST_PAIR_COUNTS;
-use frevin_ledger::{Ledger, SiftRecord};
+use frevin_ledger::Ledger;
 use frevin_pc::Pc;
 
 use crate::context::Context;
@@ -42,7 +43,9 @@ pub(crate) struct SiftRequest {
     pub(crate) seed: u64,
     pub(crate) budget: Option<Duration>,
     /// Only these, of the profile's tweaks.
-    pub(crate) only: Option<BTreeSet<TweakId>>,
+    pub(crate) only: Option<Only>,
+    /// A change that is to be taken back first: what it holds counts as not in force.
+    pub(crate) after_taking_back: Option<ChangeId>,
     pub(crate) keep: KeepPolicy,
     /// Tweaks for experts that the owner agreed to, one by one.
     pub(crate) experts: BTreeSet<TweakId>,
@@ -52,6 +55,14 @@ pub(crate) struct SiftRequest {
     pub(crate) runs_start_program: bool,
     /// How it is to be played, where it is a sift in play.
     pub(crate) in_play: Option<AskedSiftInPlay>,
+}
+
+/// Some of a profile's tweaks.
+#[derive(Debug, Clone)]
+pub(crate) struct Only {
+    pub(crate) tweaks: BTreeSet<TweakId>,
+    /// Why the others are left out.
+    pub(crate) why: &'static str,
 }
 
 /// How a sift in play is to be played.
@@ -126,31 +137,29 @@ impl SiftPace {
 /// How long a configuration of a sift takes on its PC, and the most that what is still to come of it takes.
 pub(super) fn times(
     ledger: &Ledger,
-    record: &SiftRecord,
+    pc: &PcId,
     sift: &Sift,
 ) -> Result<(Duration, Duration), Failure> {
-    let design = &record.design;
+    let design = sift.design();
     if let Some(played) = sift.played() {
         let segment = design.in_play.as_ref().map_or(0.0, |in_play| in_play.play.segment_s(0));
         let trial = Duration::from_secs_f64(MOST_PLAY_S);
         let left = Duration::from_secs_f64((MOST_PLAY_S - played.played_s()).max(0.0));
-        let still = match sift.progress() {
-            SiftProgress::Introducing | SiftProgress::Measuring => left + trial,
-            SiftProgress::Decided | SiftProgress::InTrial => trial,
-            SiftProgress::GivenUp | SiftProgress::Ended => Duration::ZERO,
+        let still = match sift.to_come() {
+            ToCome::Configurations => left + trial,
+            ToCome::Trial => trial,
+            ToCome::Nothing => Duration::ZERO,
         };
         return Ok((Duration::from_secs_f64(segment), still));
     }
-    let pace = pace(&ledger.trials(&record.pc)?, design.run_seconds);
+    let pace = pace(&ledger.trials(pc)?, design.run_seconds);
     let pace = SiftPace::of(pace, design.restarts, design.runs);
     let measured = sift.rows_sifted().map_or(0, Sifting::rows_measured);
     let rows = design.rule.most_rows.saturating_sub(measured);
-    let still = match sift.progress() {
-        SiftProgress::Introducing | SiftProgress::Measuring => {
-            pace.takes(0, rows, design.trial_pairs)
-        }
-        SiftProgress::Decided | SiftProgress::InTrial => pace.takes(0, 0, design.trial_pairs),
-        SiftProgress::GivenUp | SiftProgress::Ended => Duration::ZERO,
+    let still = match sift.to_come() {
+        ToCome::Configurations => pace.takes(0, rows, design.trial_pairs),
+        ToCome::Trial => pace.takes(0, 0, design.trial_pairs),
+        ToCome::Nothing => Duration::ZERO,
     };
     Ok((pace.row, still))
 }
@@ -174,8 +183,8 @@ pub(crate) fn design(
     let (mut candidates, mut plans, mut experts_unasked) = (Vec::new(), Vec::new(), Vec::new());
     for wish in wishes {
         let Some(tweak) = catalogue.get(&wish.used.tweak) else { continue };
-        if request.only.as_ref().is_some_and(|only| !only.contains(&tweak.id)) {
-            let reasons = vec!["the evening does not reach for it".to_owned()];
+        if let Some(only) = request.only.as_ref().filter(|only| !only.tweaks.contains(&tweak.id)) {
+            let reasons = vec![only.why.to_owned()];
             left_out.push(LeftOut { used: wish.used, reasons });
             continue;
         }
@@ -192,7 +201,7 @@ pub(crate) fn design(
             left_out.push(LeftOut { used: wish.used, reasons: vec![reason] });
             continue;
         }
-        match column_of(pc, ledger, &wish)? {
+        match column_of(pc, ledger, &wish, request.after_taking_back)? {
             Ok(plan) => {
                 plans.push(plan);
                 candidates.push(Candidate {
@@ -361,7 +370,12 @@ fn refuse_count(columns: usize, left_out: &[LeftOut]) -> Result<(), Failure> {
 }
 
 /// The plan that switches a tweak on alone; or why it is no column of a sift.
-fn column_of(pc: &dyn Pc, ledger: &Ledger, wish: &Wish) -> Result<Result<Plan, String>, Failure> {
+pub(crate) fn column_of(
+    pc: &dyn Pc,
+    ledger: &Ledger,
+    wish: &Wish,
+    after_taking_back: Option<ChangeId>,
+) -> Result<Result<Plan, String>, Failure> {
     for wanted in &wish.settings {
         let one_way = match &wanted.address {
             Address::Clean(_) => Some("what is cleaned away is not switched back and forth"),
@@ -379,7 +393,7 @@ fn column_of(pc: &dyn Pc, ledger: &Ledger, wish: &Wish) -> Result<Result<Plan, S
             return Ok(Err("it touches what is protected".to_owned()));
         }
     }
-    let plan = make_plan(pc, ledger, std::slice::from_ref(wish), None)?;
+    let plan = make_plan(pc, ledger, std::slice::from_ref(wish), after_taking_back)?;
     if !plan.steps.iter().any(|step| step.action.writes()) {
         return Ok(Err("it changes nothing on this PC".to_owned()));
     }
@@ -390,7 +404,7 @@ fn column_of(pc: &dyn Pc, ledger: &Ledger, wish: &Wish) -> Result<Result<Plan, S
         left_out: Vec::new(),
         by_hand: Vec::new(),
     };
-    let order = Order::new(pc, ledger, target, None, false)?;
+    let order = Order::new(pc, ledger, target, after_taking_back, after_taking_back.is_some())?;
     Ok(order.check().map(|()| plan).map_err(|failure| failure.message))
 }
 

@@ -6,30 +6,35 @@ use std::time::Duration;
 
 use frevin_core::ids::StateName;
 use frevin_core::layers::{ChangeId, Selection};
-use frevin_core::preview::OnOthers;
+use frevin_core::preview::{OnOthers, Wish};
 use frevin_core::sift::{
     Configuration, RowFigures, SeenBySift, Sift, SiftAction, SiftDesign, SiftEvent, SiftId,
     SiftProgress, Sifting,
 };
 use frevin_core::trial::{
-    ArmDesign, Circumstances, Design, Doubt, EarlierTrial, Ending, Question, TrialId, doubts,
-    histories,
+    ArmDesign, Circumstances, Design, Doubt, EarlierTrial, Ending, Question,
+    Reason as EndingReason, TrialId, doubts, histories,
 };
+use frevin_core::tune::Mended;
 use frevin_core::verdict::{Histories, Judge, Margins, PairLimit, Verdict};
 use frevin_core::visits::{VisitId, VisitRecord};
 use frevin_ledger::{ChangeFor, Ledger, NewSift, SiftRecord, VisitFor};
 use frevin_pc::{BroughtAbout, Pc, Restarts};
 
+use super::begin::times;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
 use crate::measure::{DeclaredConditions, VisitPlan, visit};
 use crate::operations::driving::{self, alone, first_held};
+use crate::operations::pausing;
 use crate::operations::recover;
 use crate::operations::sign_in::Resumed;
 use crate::operations::sitting::Sat;
 use crate::operations::target::Target;
 use crate::operations::trial::{Driver, Stopped};
+use crate::operations::tune::{Mend, mend, take_back_if_held};
+use crate::view::duration;
 
 /// Runs of a visit of the trial at the end.
 const TRIAL_RUNS: usize = 3;
@@ -56,6 +61,7 @@ impl<'a> SiftDriver<'a> {
         design: SiftDesign,
     ) -> Result<Self, Failure> {
         let alone = alone(context)?;
+        pausing::forget(context)?;
         let sift = replay(design.clone())?;
         let (pc_id, boot) = (pc.identity().id.clone(), pc.boot()?);
         let new = NewSift { pc: &pc_id, boot: &boot, at: context.clock.now(), design: &design };
@@ -73,6 +79,7 @@ impl<'a> SiftDriver<'a> {
         id: SiftId,
     ) -> Result<Self, Failure> {
         let alone = alone(context)?;
+        pausing::forget(context)?;
         recover::recover(context, &mut *pc, ledger, OnOthers::Stop)?;
         let sift = ledger.sift(id)?.sift()?;
         let context = context.clone().with_word_given();
@@ -109,10 +116,9 @@ impl<'a> SiftDriver<'a> {
 
     /// Writes down that the owner gives it up; a trial of what helped is given up too.
     pub(crate) fn give_up(&mut self) -> Result<(), Failure> {
-        if self.sift.progress() == SiftProgress::InTrial {
-            if let Some(trial) = self.sift.trial()
-                && self.trial_ended(trial)?.is_none()
-            {
+        self.go_on()?;
+        if let Some(trial) = self.sift.trial() {
+            if self.trial_ended(trial)?.is_none() {
                 self.trial_driver(trial)?.give_up()?;
             }
             return Ok(());
@@ -120,17 +126,47 @@ impl<'a> SiftDriver<'a> {
         if self.sift.is_abandoned() { Ok(()) } else { self.write(SiftEvent::Abandoned) }
     }
 
+    /// Writes down that the owner puts it off: the PC goes back to what it was until they go on with it.
+    pub(crate) fn pause(&mut self) -> Result<(), Failure> {
+        match self.sift.progress() {
+            SiftProgress::Paused => Ok(()),
+            SiftProgress::Introducing
+            | SiftProgress::Measuring
+            | SiftProgress::Decided
+            | SiftProgress::InTrial => self.write(SiftEvent::Paused),
+            SiftProgress::GivenUp | SiftProgress::Ended => {
+                Err(Failure::new(Kind::Usage, "it is over; there is nothing to put off"))
+            }
+        }
+    }
+
+    /// Writes down that the owner goes on with it, where it was put off.
+    pub(crate) fn go_on(&mut self) -> Result<(), Failure> {
+        if self.sift.is_paused() { self.write(SiftEvent::Resumed) } else { Ok(()) }
+    }
+
     /// Does what is next until the sift ends or has to wait for its owner.
     pub(crate) fn drive(&mut self, source: Option<&SceneSource>) -> Result<Stopped, Failure> {
         let recorded = || source.ok_or_else(|| Failure::new(Kind::Internal, "it is played"));
         loop {
+            if pausing::is_asked(&self.context) {
+                pausing::forget(&self.context)?;
+                self.pause()?;
+            }
             let seen = self.seen()?;
             let action = self.sift.next(&seen);
             match action.clone() {
                 SiftAction::Nothing => return Ok(Stopped::Ended),
+                SiftAction::Rest => return Ok(Stopped::Resting),
                 SiftAction::Blocked => return Err(blocked()),
                 SiftAction::Decide => self.write(SiftEvent::Decided)?,
                 SiftAction::End => {
+                    if let Some((_, ending)) = seen.trial_ended
+                        && !ending.kept
+                        && ending.reason != EndingReason::Abandoned
+                    {
+                        self.mend_again()?;
+                    }
                     let (verdict, ending) = seen.trial_ended.unzip();
                     self.write(SiftEvent::Ended { verdict, ending })?;
                 }
@@ -171,11 +207,16 @@ impl<'a> SiftDriver<'a> {
                 }
                 SiftAction::GoOnWithTrial { trial } => {
                     let context = self.context.clone();
+                    let is_paused = self.sift.is_paused();
                     let mut driver = self.trial_driver(trial)?;
-                    driver.go_on()?;
-                    match driver.drive(&mut |_| recorded()?.make(&context))? {
-                        Stopped::Ended => {}
-                        stopped => return Ok(stopped),
+                    if is_paused {
+                        driver.pause_if_it_can_be()?
+                    } else {
+                        driver.go_on()?
+                    }
+                    let stopped = driver.drive(&mut |_| recorded()?.make(&context))?;
+                    if stopped != Stopped::Ended && !pausing::is_asked(&self.context) {
+                        return Ok(stopped);
                     }
                 }
             }
@@ -253,11 +294,13 @@ impl<'a> SiftDriver<'a> {
     fn measure(&mut self, row: usize, source: &SceneSource) -> Result<(), Failure> {
         let design = self.sift.design().clone();
         let state_name = state_name(self.id, row)?;
+        let (_, still) = times(self.ledger, &self.pc.identity().id, &self.sift)?;
         self.context.say_on_terminal(format_args!(
-            "configuration {} of at most {}, {} tweaks on",
+            "configuration {} of at most {}, {} tweaks on; at most {} to come",
             self.sift.rows_sifted().map_or(0, Sifting::measurements) + 1,
             design.rule.most_rows,
             self.sift.configuration(row).columns().len(),
+            duration(still),
         ));
         let plan = VisitPlan {
             scene: &design.scene,
@@ -351,11 +394,37 @@ impl<'a> SiftDriver<'a> {
 
     /// Begins the trial of what helped against the PC as it was.
     fn begin_trial(&mut self) -> Result<(), Failure> {
+        // What was mended before an evening is part of what is tried: the PC as it was is the one that came.
+        for mended in self.tried_with() {
+            take_back_if_held(&self.context, &mut *self.pc, self.ledger, mended.change)?;
+        }
         let design = self.trial_design()?;
         let driver = Driver::begin_within(&self.context, &mut *self.pc, self.ledger, design)?;
         let trial = driver.record()?.id;
         drop(driver);
         self.write(SiftEvent::TrialBegun { trial })
+    }
+
+    /// What was mended before the evening that it is of, and is tried together with what helped.
+    fn tried_with(&self) -> Vec<Mended> {
+        let design = self.sift.design();
+        let helping = design.wishes(&self.sift.helping());
+        let evening = design.evening.as_ref();
+        evening
+            .map(|evening| evening.tried_with(&helping))
+            .unwrap_or_default()
+            .into_iter()
+            .cloned()
+            .collect()
+    }
+
+    /// Mends again what was tried with what helped and did not stay.
+    fn mend_again(&mut self) -> Result<(), Failure> {
+        for mended in self.tried_with() {
+            let one = Mend::again(&mended);
+            mend(&self.context, &mut *self.pc, self.ledger, &one)?;
+        }
+        Ok(())
     }
 
     fn trial_design(&self) -> Result<Design, Failure> {
@@ -364,10 +433,12 @@ impl<'a> SiftDriver<'a> {
         let layers = self.ledger.layers(id)?;
         let as_it_was = if layers.is_empty() { "the PC as it is" } else { "what is in force" };
         let arm = |title: String, wishes| ArmDesign { title, revision: None, wishes };
+        let mended = self.tried_with().into_iter().map(|mended| mended.wish);
+        let tried: Vec<Wish> = mended.chain(sift.wishes(&self.sift.helping())).collect();
         let mut design = Design {
             question: Question::Apply,
             a: arm(as_it_was.to_owned(), Vec::new()),
-            b: arm(format!("what helped of {}", sift.title), sift.wishes(&self.sift.helping())),
+            b: arm(format!("what helped of {}", sift.title), tried),
             holder: None,
             in_play: sift.in_play.as_ref().map(|in_play| in_play.play.clone()),
             others: layers.digest(),

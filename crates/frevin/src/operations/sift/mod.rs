@@ -5,7 +5,9 @@ mod drive;
 mod in_play;
 mod report;
 
-pub(crate) use begin::{AskedSiftInPlay, SiftBeginning, SiftRequest, SiftedDesign, design};
+pub(crate) use begin::{
+    AskedSiftInPlay, Only, SiftBeginning, SiftRequest, SiftedDesign, column_of, design,
+};
 pub(crate) use drive::SiftDriver;
 pub(crate) use report::{PlayedReport, SiftList, SiftReport, report};
 

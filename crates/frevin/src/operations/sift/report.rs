@@ -6,7 +6,7 @@ use frevin_core::ids::SceneName;
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::{
     FoundTweak, PlayedSift, Sift, SiftDesign, SiftEvent, SiftId, SiftInPlay, SiftProgress, Sifting,
-    TogetherFound,
+    ToCome, TogetherFound,
 };
 use frevin_core::trial::in_play::Unjudged;
 use frevin_core::trial::{Reason, TrialId};
@@ -130,11 +130,8 @@ pub(crate) fn report(
 ) -> Result<SiftReport, Failure> {
     let sift: Sift = record.sift()?;
     let design = &record.design;
-    let is_decided = !matches!(
-        sift.progress(),
-        SiftProgress::Introducing | SiftProgress::Measuring | SiftProgress::GivenUp
-    );
-    let shows = (is_decided && !sift.is_abandoned()) || peek;
+    let is_decided = sift.to_come() != ToCome::Configurations && !sift.is_abandoned();
+    let shows = is_decided || peek;
     let trial = sift.trial().map(|trial| ledger.trial(trial)).transpose()?;
     let ending = sift.ended().and_then(|(_, ending)| ending);
     let measured_until = record
@@ -145,7 +142,7 @@ pub(crate) fn report(
         .map_or(record.begun_at, |timed| timed.at);
     let took = Duration::try_from(record.begun_at.until(measured_until).unwrap_or_default());
     let helping = sift.helping();
-    let (a_configuration, still) = times(ledger, record, &sift)?;
+    let (a_configuration, still) = times(ledger, &record.pc, &sift)?;
     Ok(SiftReport {
         sift: record.id,
         begun_at: record.begun_at,

@@ -28,6 +28,7 @@ use crate::measure::source::FrameSource;
 use crate::measure::{DeclaredConditions, VisitPlan, visit};
 use crate::operations::driving::{self, alone, first_held};
 use crate::operations::network::{Probing, Target as Pinged};
+use crate::operations::pausing;
 use crate::operations::recover;
 use crate::operations::sign_in::Resumed;
 use crate::operations::sitting::Sat;
@@ -150,6 +151,11 @@ impl<'a> Driver<'a> {
         }
     }
 
+    /// The same for whoever drives something larger: what is decided is brought to its end first.
+    pub(crate) fn pause_if_it_can_be(&mut self) -> Result<(), Failure> {
+        if self.trial.progress() == Progress::Going { self.write(Event::Paused) } else { Ok(()) }
+    }
+
     /// Writes down that the owner gives it up.
     pub(crate) fn give_up(&mut self) -> Result<(), Failure> {
         match self.trial.progress() {
@@ -163,6 +169,12 @@ impl<'a> Driver<'a> {
     /// Does what is next until the trial ends or has to wait for its owner.
     pub(crate) fn drive(&mut self, sources: &mut Sources<'_>) -> Result<Stopped, Failure> {
         loop {
+            if self.trial.design().of_sift.is_some()
+                && self.trial.progress() == Progress::Going
+                && pausing::is_asked(&self.context)
+            {
+                return Ok(Stopped::Resting);
+            }
             let seen = self.seen()?;
             let action = self.trial.next(&seen);
             match action {

@@ -1,0 +1,105 @@
+//! Asking again, after an update, about what has aged.
+
+use std::collections::BTreeSet;
+
+use frevin_core::evidence::Age;
+use frevin_core::ids::SceneName;
+use frevin_core::layers::ChangeId;
+use frevin_core::preview::Wish;
+use frevin_core::tune::Mended;
+use frevin_core::tweak::TweakId;
+use frevin_ledger::{Ledger, SiftRecord};
+use frevin_pc::Pc;
+
+use super::report::told_evening;
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::operations::evidence::told;
+
+/// What is asked again.
+#[derive(Debug, Clone)]
+pub(crate) struct Again {
+    /// The revision of a profile that it asked about, as it is written.
+    pub(crate) profile: String,
+    pub(crate) scene: SceneName,
+    /// The tweaks whose evidence has aged.
+    pub(crate) aged: BTreeSet<TweakId>,
+    /// What has changed since.
+    pub(crate) because: Vec<Age>,
+    /// The change that holds what that evening kept, and what it holds: taken back first.
+    pub(crate) held: Option<(ChangeId, Vec<Wish>)>,
+    /// Of that, what was plainly wrong and was mended: it is mended anew.
+    pub(crate) mended: Vec<Mended>,
+}
+
+/// What has aged of the latest evening in a scene, or in any.
+///
+/// # Errors
+/// Where there was none, or nothing of it has aged.
+pub(crate) fn again(
+    context: &Context,
+    pc: &dyn Pc,
+    ledger: &Ledger,
+    scene: Option<&SceneName>,
+) -> Result<Again, Failure> {
+    let is_meant = |record: &SiftRecord| {
+        record.design.evening.is_some()
+            && record.has_ended()
+            && scene.is_none_or(|scene| record.design.scene == *scene)
+    };
+    let records = ledger.sifts(&pc.identity().id)?;
+    let found = records.iter().rfind(|record| is_meant(record));
+    let none = || {
+        Failure::new(Kind::NotFound, "there was no evening in this scene that could be asked again")
+            .hint("`frevin tune` begins one")
+    };
+    let record = found.ok_or_else(none)?;
+    let evening = record.design.evening.as_ref().ok_or_else(none)?;
+    let scene = &record.design.scene;
+    let evidence = told(context, pc, ledger, None)?;
+    // The latest word on a tweak in the scene is what counts; it stands first.
+    let mut looked_at = BTreeSet::new();
+    let (mut aged, mut because) = (BTreeSet::new(), BTreeSet::new());
+    for one in evidence.iter().filter(|one| one.evidence.scene.scene == *scene) {
+        if looked_at.insert(one.evidence.used.clone()) && !one.aged.is_empty() {
+            aged.insert(one.evidence.used.tweak.clone());
+            because.extend(one.aged.iter().copied());
+        }
+    }
+    if aged.is_empty() {
+        let message = format!("nothing has aged since evening {}", record.id);
+        return Err(Failure::new(Kind::Usage, message)
+            .detail("Windows, the graphics driver and the game are what they were")
+            .hint("`frevin tune` asks about what was not asked yet"));
+    }
+    let told = told_evening(pc.identity().kind, ledger, record, evening)?;
+    let held = match told.change {
+        None => None,
+        Some(change) => {
+            // What its owner took back of it since then stays so.
+            let layers = ledger.layers(&record.pc)?;
+            let is_held = |wish: &Wish| {
+                let mut all = layers.iter().flat_map(|(_, stack)| &stack.layers);
+                all.any(|layer| layer.change == change && layer.used == wish.used)
+            };
+            let trial = told.trial.map(|trial| ledger.trial(trial)).transpose()?;
+            let wishes = trial.map(|trial| trial.design.b.wishes.clone()).unwrap_or_default();
+            Some((change, wishes.into_iter().filter(is_held).collect::<Vec<Wish>>()))
+        }
+    };
+    let is_taken_back =
+        |mended: &&Mended| held.as_ref().is_some_and(|(_, wishes)| wishes.contains(&mended.wish));
+    let mended = evening.mended.iter().filter(is_taken_back).cloned().collect();
+    let profile = match &record.design.revision {
+        Some((name, number)) => format!("{name}@{number}"),
+        None => record.design.title.clone(),
+    };
+    Ok(Again {
+        profile,
+        scene: scene.clone(),
+        aged,
+        because: because.into_iter().collect(),
+        held,
+        mended,
+    })
+}

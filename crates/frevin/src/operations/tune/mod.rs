@@ -1,0 +1,145 @@
+//! An evening: from the candidates for a PC to what is proven to help, within the time there is.
+//!
+//! It is a sift with a trial at its end, over those candidates of which most is expected, and what that keeps as a profile
+//! with the figure of each line. What is in force, what was cut off and how it goes on are the sift's.
+
+mod again;
+mod keep;
+mod opening;
+mod report;
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use frevin_core::facts::Form;
+use frevin_core::tune::{Evening, EveningCosts, NoEvening, TuneCandidate, belief, plan};
+use frevin_core::tweak::{Standing, TweakId, TweakUse};
+use frevin_core::verdict::LARGEST_PAIR_COUNTS;
+use frevin_ledger::Ledger;
+use frevin_pc::Pc;
+
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::operations::evidence::{ToldEvidence, told};
+use crate::operations::sift::{Only, SiftRequest, SiftedDesign, design};
+use crate::operations::trial::pace;
+
+pub(crate) use again::{Again, again};
+pub(crate) use keep::save_kept;
+pub(crate) use opening::{
+    BASELINE_S, Mend, Opening, baseline, look, mend, take_back_if_held, take_back_mended,
+};
+pub(crate) use report::{KeptTweak, TuneReport, told_evening};
+
+/// What is asked for, beside what a sift is asked for.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Asked {
+    /// The time that there is.
+    pub(crate) budget: Duration,
+    /// Whether it asks again about what has aged: then that counts as what was measured.
+    pub(crate) is_again: bool,
+}
+
+/// Settles an evening on a PC, of which `mending` is mended before it. Nothing is written.
+pub(crate) fn prepare(
+    context: &Context,
+    pc: &dyn Pc,
+    ledger: &Ledger,
+    request: &SiftRequest,
+    asked: Asked,
+    mending: &BTreeSet<TweakId>,
+) -> Result<(SiftedDesign, Evening), Failure> {
+    let of_length =
+        |run_seconds: u32, only| SiftRequest { run_seconds, budget: None, only, ..request.clone() };
+    let whole = design(context, pc, ledger, &of_length(MINUTE_S, request.only.clone()))?;
+    let pace = pace(&ledger.trials(&pc.identity().id)?, MINUTE_S);
+    let costs = EveningCosts {
+        restart: if whole.design.restarts { pace.restart } else { Duration::ZERO },
+        around_a_run: pace.run - Duration::from_secs(MINUTE_S.into()),
+        row_spread: whole.design.rule.row_variance.sqrt(),
+    };
+    // Tweaks for experts are switched on for the first time a few a start, before anything is measured.
+    let introductions = u32::try_from(whole.starts_before_rows).unwrap_or(u32::MAX);
+    let for_answers = asked.budget.saturating_sub(costs.restart * introductions + pace.run);
+    let mut candidates = candidates(context, pc, ledger, &whole, asked.is_again)?;
+    candidates.retain(|candidate| !mending.contains(&candidate.used.tweak));
+    let plan = plan(candidates, &costs, for_answers).map_err(no_evening)?;
+    let tweaks = plan.asked.iter().map(|question| question.used.tweak.clone()).collect();
+    let only = Only { tweaks, why: "the evening does not reach for it" };
+    let mut sifted = design(context, pc, ledger, &of_length(plan.run_seconds, Some(only)))?;
+    sifted.design.rule.most_rows = plan.rows;
+    sifted.design.rule.row_variance = costs.row_variance(plan.run_seconds);
+    sifted.design.trial_pairs = LARGEST_PAIR_COUNTS[0];
+    // What time does not reach for is no fault of it, and stands in the plan.
+    sifted.design.left_out = whole.design.left_out;
+    let evening = Evening {
+        budget_s: asked.budget.as_secs(),
+        plan,
+        mended: Vec::new(),
+        set_aside: Vec::new(),
+        baseline: None,
+        is_again: asked.is_again,
+    };
+    sifted.design.evening = Some(evening.clone());
+    Ok((sifted, evening))
+}
+
+/// The length of the runs that a PC's own spread is known for.
+const MINUTE_S: u32 = 60;
+
+/// What a sift would ask about, with what is believed of each: by its standing, and by what was measured of it in the scene
+/// and has not aged, or with what has, where just that is asked again.
+fn candidates(
+    context: &Context,
+    pc: &dyn Pc,
+    ledger: &Ledger,
+    whole: &SiftedDesign,
+    is_again: bool,
+) -> Result<Vec<TuneCandidate>, Failure> {
+    let catalogue = context.catalogue()?;
+    let scene = &whole.design.scene;
+    let told = told(context, pc, ledger, None)?;
+    let counts = |one: &&ToldEvidence, used: &TweakUse| {
+        let in_scene = one.evidence.scene.scene == *scene && one.evidence.used == *used;
+        in_scene && (is_again || one.aged.is_empty()) && one.evidence.standard_error > 0.0
+    };
+    let candidate = |used: &TweakUse| {
+        let measured: Vec<(f64, f64)> = told
+            .iter()
+            .filter(|one| counts(one, used))
+            .map(|one| (one.evidence.ln_ratio, one.evidence.standard_error))
+            .collect();
+        let standing = catalogue.get(&used.tweak).map_or(Standing::Contested, |one| one.standing);
+        let belief = belief(standing, used.tweak.area(), &measured);
+        TuneCandidate { used: used.clone(), belief }
+    };
+    Ok(whole.design.tweaks.iter().map(|tweak| candidate(&tweak.wish.used)).collect())
+}
+
+fn no_evening(why: NoEvening) -> Failure {
+    match why {
+        NoEvening::NothingToAsk => Failure::new(
+            Kind::Usage,
+            "nothing is expected to help of what is not known already",
+        )
+        .hint("`frevin evidence list` shows what is known; --candidates takes another profile"),
+        NoEvening::TooShort { least } => {
+            // With the run before all else.
+            let least = least + Duration::from_secs((BASELINE_S + 10).into());
+            let minutes = least.as_secs().div_ceil(60);
+            let message = format!("the shortest evening takes {minutes} min");
+            Failure::new(Kind::Usage, message).hint(format!("give it --budget {minutes}min"))
+        }
+    }
+}
+
+/// The profile whose tweaks are asked about where nobody names one: a ready-made one for the kind of PC.
+pub(crate) fn usual_candidates(context: &Context, pc: &dyn Pc) -> Result<String, Failure> {
+    let facts = context.facts(pc)?;
+    Ok(match facts.form {
+        Some(Form::Laptop) => "laptop-at-the-wall",
+        Some(Form::Handheld) => "handheld-in-the-hand",
+        Some(Form::Desktop) | None => "all-out",
+    }
+    .to_owned())
+}

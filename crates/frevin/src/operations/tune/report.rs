@@ -1,0 +1,223 @@
+//! What an evening came to, or how far it is.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
+
+use frevin_core::ids::SceneName;
+use frevin_core::layers::ChangeId;
+use frevin_core::preview::LeftOut;
+use frevin_core::sift::{FoundTweak, SiftId, SiftProgress};
+use frevin_core::trial::{Reason, TrialId};
+use frevin_core::tune::{Evening, EveningPlan, Mended};
+use frevin_core::tweak::TweakUse;
+use frevin_core::verdict::{LARGEST_PAIR_COUNTS, Verdict};
+use frevin_core::visits::{FrameLimit, limit_of_runs};
+use frevin_ledger::{Ledger, SiftRecord};
+use frevin_pc::PcKind;
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::keep::saved;
+use super::opening::BASELINE_S;
+use crate::failure::Failure;
+use crate::operations::driving::first_held;
+use crate::operations::sift::{SiftReport, report};
+use crate::operations::trial::pace;
+
+/// A kept tweak and what it was measured to give.
+#[derive(Debug, Clone, JsonSchema, Serialize)]
+pub(crate) struct KeptTweak {
+    #[serde(flatten)]
+    pub(crate) used: TweakUse,
+    /// On average FPS, in percent.
+    pub(crate) effect_percent: f64,
+    pub(crate) low_percent: f64,
+    pub(crate) high_percent: f64,
+}
+
+/// Something that was plainly wrong and is mended.
+#[derive(Debug, Clone, JsonSchema, Serialize)]
+pub(crate) struct MendedHere {
+    /// What was wrong.
+    pub(crate) title: String,
+    #[serde(flatten)]
+    pub(crate) used: TweakUse,
+    /// The change that holds it: where that is the one of what is kept, both were tried together.
+    pub(crate) change: ChangeId,
+}
+
+/// What all that is kept gives together, on average FPS, in percent.
+#[derive(Debug, Clone, Copy, JsonSchema, Serialize)]
+pub(crate) struct Gain {
+    pub(crate) low: f64,
+    pub(crate) estimate: f64,
+    pub(crate) high: f64,
+}
+
+/// An evening that has ended, or as far as it is.
+#[derive(Debug, Clone, JsonSchema, Serialize)]
+pub(crate) struct TuneReport {
+    pub(crate) tune: SiftId,
+    pub(crate) begun_at: Timestamp,
+    pub(crate) scene: SceneName,
+    pub(crate) title: String,
+    pub(crate) budget_minutes: f64,
+    /// What it took so far: on a rehearsal PC, what it would have taken on a real one.
+    pub(crate) spent_minutes: f64,
+    pub(crate) progress: SiftProgress,
+    pub(crate) plan: EveningPlan,
+    /// Whether it asked again about what had aged.
+    pub(crate) is_again: bool,
+    /// What was plainly wrong and was mended before it, and still is.
+    pub(crate) mended: Vec<MendedHere>,
+    /// What limited the frames before it, where that was told.
+    pub(crate) frame_limit: Option<FrameLimit>,
+    /// The tweaks that are in force by it.
+    pub(crate) kept: Vec<KeptTweak>,
+    /// What was found of each tweak that was asked about.
+    pub(crate) found: Vec<FoundTweak>,
+    /// Of one that goes on: what its latest look says, which may change.
+    pub(crate) so_far: Vec<FoundTweak>,
+    /// Configurations that were measured.
+    pub(crate) configurations: usize,
+    /// The most time that what is still to come takes, in minutes.
+    pub(crate) most_minutes_still: f64,
+    pub(crate) left_out: Vec<LeftOut>,
+    /// The profile that what is kept was saved as.
+    pub(crate) profile: Option<String>,
+    /// The trial of what helped together.
+    pub(crate) trial: Option<TrialId>,
+    /// The change that holds what is kept.
+    pub(crate) change: Option<ChangeId>,
+    pub(crate) verdict: Option<Verdict>,
+    pub(crate) reason: Option<Reason>,
+    pub(crate) gain_percent: Option<Gain>,
+    pub(crate) is_given_up: bool,
+    pub(crate) is_taken_back_since: bool,
+}
+
+/// Tells an evening.
+pub(crate) fn told_evening(
+    pc_kind: PcKind,
+    ledger: &Ledger,
+    record: &SiftRecord,
+    evening: &Evening,
+) -> Result<TuneReport, Failure> {
+    let sift = report(ledger, record, false)?;
+    let layers = ledger.layers(&record.pc)?;
+    let mended = |mended: &Mended| {
+        let mut all = layers.iter().flat_map(|(_, stack)| &stack.layers);
+        let layer = all.find(|layer| layer.used == mended.wish.used)?;
+        let (title, used) = (mended.title.clone(), layer.used.clone());
+        Some(MendedHere { title, used, change: layer.change })
+    };
+    let is_going_on = !record.has_ended() && !sift.is_given_up && sift.tweaks.is_empty();
+    let so_far = if is_going_on { report(ledger, record, true)?.tweaks } else { Vec::new() };
+    let kept = if sift.kept { kept(&sift) } else { Vec::new() };
+    let profile = saved(ledger, &sift)?.map(|revision| revision.name().to_string());
+    let change = match sift.trial {
+        Some(trial) if sift.kept => {
+            first_held(&layers, ledger.changes_of_trial(trial)?).map(|(change, _)| change)
+        }
+        _ => None,
+    };
+    let gain_percent = match sift.trial {
+        Some(trial) => gain(ledger, trial)?,
+        None => None,
+    };
+    Ok(TuneReport {
+        tune: sift.sift,
+        begun_at: sift.begun_at,
+        scene: sift.scene.clone(),
+        title: sift.title.clone(),
+        budget_minutes: evening.budget_s as f64 / 60.0,
+        spent_minutes: spent(pc_kind, ledger, record, &sift, evening)?.as_secs_f64() / 60.0,
+        progress: sift.progress,
+        plan: evening.plan.clone(),
+        is_again: evening.is_again,
+        mended: evening.mended.iter().filter_map(mended).collect(),
+        frame_limit: baseline_limit(ledger, evening)?,
+        kept,
+        found: sift.tweaks,
+        so_far,
+        configurations: sift.configurations,
+        most_minutes_still: sift.most_seconds_still as f64 / 60.0,
+        left_out: sift.left_out,
+        profile,
+        trial: sift.trial,
+        change,
+        verdict: sift.verdict,
+        reason: sift.reason,
+        gain_percent,
+        is_given_up: sift.is_given_up,
+        is_taken_back_since: sift.is_taken_back_since,
+    })
+}
+
+/// What limited the frames of the visit before an evening.
+fn baseline_limit(ledger: &Ledger, evening: &Evening) -> Result<Option<FrameLimit>, Failure> {
+    let Some(baseline) = evening.baseline else { return Ok(None) };
+    let visit = ledger.visit(baseline)?;
+    Ok(limit_of_runs(visit.counted().map(|run| (run, &visit.context))))
+}
+
+pub(super) fn kept(sift: &SiftReport) -> Vec<KeptTweak> {
+    let found: BTreeMap<&TweakUse, &FoundTweak> =
+        sift.tweaks.iter().map(|found| (&found.used, found)).collect();
+    let helped: BTreeSet<&TweakUse> = sift.helped.iter().collect();
+    helped
+        .into_iter()
+        .filter_map(|used| {
+            let found = found.get(used)?;
+            Some(KeptTweak {
+                used: used.clone(),
+                effect_percent: found.effect_percent,
+                low_percent: found.low_percent,
+                high_percent: found.high_percent,
+            })
+        })
+        .collect()
+}
+
+fn gain(ledger: &Ledger, trial: TrialId) -> Result<Option<Gain>, Failure> {
+    let trial = ledger.trial(trial)?.trial();
+    if trial.ended().is_none() {
+        return Ok(None);
+    }
+    let comparison = trial.comparison();
+    let difference = comparison.findings.first().and_then(|finding| finding.difference);
+    Ok(difference.map(|difference| Gain {
+        low: 100.0 * difference.low,
+        estimate: 100.0 * difference.estimate,
+        high: 100.0 * difference.high,
+    }))
+}
+
+/// How long it took: by the clock, or by what its parts take where a rehearsal PC plays them in no time.
+fn spent(
+    pc_kind: PcKind,
+    ledger: &Ledger,
+    record: &SiftRecord,
+    sift: &SiftReport,
+    evening: &Evening,
+) -> Result<Duration, Failure> {
+    let last = record.events.last().map_or(record.begun_at, |event| event.at);
+    if pc_kind == PcKind::Live {
+        return Ok(
+            Duration::try_from(record.begun_at.until(last).unwrap_or_default()).unwrap_or_default()
+        );
+    }
+    let rows = u32::try_from(sift.configurations).unwrap_or(u32::MAX);
+    let of_rows = Duration::from_secs(sift.seconds_a_configuration) * rows;
+    let pairs = match sift.trial {
+        Some(trial) => ledger.trial(trial)?.trial().pairs().len(),
+        None => 0,
+    };
+    let share = pairs as f64 / LARGEST_PAIR_COUNTS[0] as f64;
+    let of_baseline = match evening.baseline {
+        Some(_) => pace(&ledger.trials(&record.pc)?, BASELINE_S).run,
+        None => Duration::ZERO,
+    };
+    Ok(of_baseline + of_rows + Duration::from_secs(evening.plan.trial_s).mul_f64(share))
+}
