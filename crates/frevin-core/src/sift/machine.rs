@@ -9,7 +9,7 @@ use super::event::{RowFigures, SiftAction, SiftEvent};
 use super::in_play::PlayedSift;
 use crate::ids::BootId;
 use crate::setting::State;
-use crate::trial::{Ending, TrialId};
+use crate::trial::{Ending, Reason, TrialId};
 use crate::tweak::TweakUse;
 use crate::verdict::Verdict;
 use crate::visits::VisitId;
@@ -494,6 +494,13 @@ impl Sift {
     /// Whether its owner gave it up.
     pub fn is_abandoned(&self) -> bool {
         self.abandoned
+    }
+
+    /// Whether its owner gave it up, or the trial of what helped.
+    pub fn is_given_up(&self) -> bool {
+        let by_trial =
+            matches!(self.ended, Some((_, Some(ending))) if ending.reason == Reason::Abandoned);
+        self.abandoned || by_trial
     }
 
     /// The verdict of that trial and how it ended, where the sift is over.

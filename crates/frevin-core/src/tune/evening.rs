@@ -25,6 +25,9 @@ pub struct Evening {
     /// What an evening before it kept and was taken back to be asked again; it comes back where this one is given up.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub set_aside: Vec<Wish>,
+    /// Whether there is time for a run before all else that tells what limits the frames.
+    #[serde(default)]
+    pub looks_first: bool,
     /// The visit that told what limits the frames before anything was asked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub baseline: Option<VisitId>,

@@ -1,5 +1,7 @@
 //! `frevin demo`: the whole job done once, in plain words, by the real commands' own code.
 
+mod evening;
+
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
@@ -57,6 +59,9 @@ const RUN_SECONDS: u32 = 60;
 /// See the whole job done once, on a simulated PC, in a few seconds. Touches nothing of yours
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
+    /// Play one evening instead: from the PC as it came to a proven profile, by `frevin tune`
+    #[arg(long)]
+    evening: bool,
     /// Leave the PC and the ledger in this new folder, to play with
     #[arg(long, value_name = "FOLDER")]
     keep: Option<PathBuf>,
@@ -90,13 +95,17 @@ pub(crate) fn run(context: &Context, args: &DemoArgs) -> Result<Outcome, Failure
                     .hint("nothing was changed; name a folder that does not exist yet"));
             }
             fs_err::create_dir_all(folder)?;
-            Demo::new(context, folder, args)?.play()
+            play(Demo::new(context, folder, args)?, args)
         }
         None => {
             let folder = tempfile::Builder::new().prefix("frevin-demo-").tempdir()?;
-            Demo::new(context, folder.path(), args)?.play()
+            play(Demo::new(context, folder.path(), args)?, args)
         }
     }
+}
+
+fn play(demo: Demo, args: &DemoArgs) -> Result<Outcome, Failure> {
+    if args.evening { demo.play_evening() } else { demo.play() }
 }
 
 struct Demo {
@@ -150,7 +159,7 @@ impl Demo {
             fingerprint_at_first: at_first,
             fingerprint_at_last: at_last,
             kept_in: self.kept_in.clone(),
-            report: self.write_report()?,
+            report: self.write_report(Subject::Sift(None))?,
         };
         if self.opens {
             open_file(&report.report);
@@ -159,11 +168,11 @@ impl Demo {
         Ok(Outcome::with(&report, is_yes))
     }
 
-    /// Writes the page of what the sift found: into the folder that is kept, else among the files that the operating
+    /// Writes the page of what was found: into the folder that is kept, else among the files that the operating
     /// system throws away in time.
-    fn write_report(&self) -> Result<PathBuf, Failure> {
+    fn write_report(&self, subject: Subject) -> Result<PathBuf, Failure> {
         use std::io::Write as _;
-        let data = report_data(&self.context, &self.pc, &self.ledger, Subject::Sift(None))?;
+        let data = report_data(&self.context, &self.pc, &self.ledger, subject)?;
         let words = private_words(&self.context)?;
         let text = page(&data, &Private { words: &words, is_shown: false });
         if let Some(folder) = &self.kept_in {
@@ -446,19 +455,23 @@ impl Demo {
         self.say(|page| report.show(page));
         restart(&self.context, &mut self.pc, TakesEffect::Restart)?;
         let at_last = fingerprint(&self.pc)?;
+        self.say_fingerprints(at_first, &at_last);
+        Ok(at_last)
+    }
+
+    fn say_fingerprints(&self, at_first: &Fingerprint, at_last: &Fingerprint) {
         self.say(|page| {
             page.blank();
             page.pairs([
                 ("fingerprint at first", at_first.to_string()),
                 ("fingerprint now", at_last.to_string()),
             ]);
-            if *at_first == at_last {
+            if at_first == at_last {
                 page.line(good("The PC is what it was at first, bit for bit."));
             } else {
                 page.line(bad("The PC is NOT what it was at first."));
             }
         });
-        Ok(at_last)
     }
 
     fn is_in_force(&self) -> Result<bool, Failure> {
@@ -481,6 +494,7 @@ impl Demo {
 /// What it prints with `--json`.
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<DemoReport>("demo");
+    schemas.prints::<evening::EveningDemo>("demo");
 }
 
 impl View for DemoReport {

@@ -19,7 +19,7 @@ use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::report::{Drawing, Fonts, Private, page};
 
-/// Write a page that shows a trial, a sift, a change, a play or this PC: one file, to be read in any browser
+/// Write a page that shows a trial, a sift, an evening, a change, a play or this PC: one file, to be read in any browser
 #[derive(Debug, Args)]
 pub(crate) struct ReportArgs {
     #[command(subcommand)]
@@ -53,6 +53,11 @@ enum SubjectArgs {
         /// Its number [default: the latest]
         sift: Option<i64>,
     },
+    /// What `frevin tune` made of the PC: before, after, what did it and what did not
+    Tune {
+        /// Its number [default: the latest]
+        tune: Option<i64>,
+    },
     /// A change
     Change {
         /// Its number
@@ -84,6 +89,7 @@ pub(crate) fn run(context: &Context, args: &ReportArgs) -> Result<Outcome, Failu
             (Subject::Trial(trial.map(TrialId)), named("trial", trial))
         }
         Some(SubjectArgs::Sift { sift }) => (Subject::Sift(sift.map(SiftId)), named("sift", sift)),
+        Some(SubjectArgs::Tune { tune }) => (Subject::Tune(tune.map(SiftId)), named("tune", tune)),
         Some(SubjectArgs::Change { change }) => {
             (Subject::Change(ChangeId(change)), named("change", Some(change)))
         }

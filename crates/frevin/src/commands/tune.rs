@@ -4,9 +4,6 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use frevin_core::ids::SceneName;
-use frevin_core::sift::SiftDesign;
-use frevin_core::trial::KeepPolicy;
-use frevin_core::tune::{Evening, Mended};
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{Pc, PcKind, Restarts};
 
@@ -14,24 +11,22 @@ use crate::commands::inspect::ask;
 use crate::commands::trial::{ask_for_rights, keep_window, parse_budget, seed_of_now};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
-use crate::measure::scene_source::SceneSource;
 use crate::operations::driving::is_driven_elsewhere;
 use crate::operations::pausing;
 use crate::operations::play::refuse_playing;
-use crate::operations::profiles::keep_ready_made;
 use crate::operations::refuse_unfinished;
 use crate::operations::self_test::self_test;
-use crate::operations::sift::{Only, SiftDriver, SiftRequest};
-use crate::operations::target::{Named, find_tweaks};
+use crate::operations::sift::SiftDriver;
+use crate::operations::target::find_tweaks;
 use crate::operations::trial::refuse_open;
 use crate::operations::tune::{
-    Again, Asked, Mend, Opening, again, baseline, look, mend, prepare, save_kept,
-    take_back_if_held, take_back_mended, told_evening, usual_candidates,
+    EveningBeginning, WantedEvening, begin, find, save_kept, settle, take_back_mended,
+    told_evening_of,
 };
 use crate::outcome::Outcome;
 use crate::schemas::Schemas;
 use crate::view::Page;
-use crate::view::tune::{EveningBeginning, PauseAsked, Stands, TuneShown, show_beginning};
+use crate::view::tune::{PauseAsked, Stands, TuneShown, show_beginning};
 
 /// Spend an evening: find out which of many tweaks help on this PC within the time there is, keep what is proven, and take
 /// back all else
@@ -100,6 +95,22 @@ struct TuneStartArgs {
     restart_by_itself: bool,
 }
 
+impl TuneStartArgs {
+    fn wanted(&self, context: &Context) -> Result<WantedEvening, Failure> {
+        Ok(WantedEvening {
+            scene: self.scene.clone(),
+            budget: self.budget,
+            candidates: self.candidates.clone(),
+            is_again: self.again,
+            as_it_is: self.as_it_is,
+            despite_cap: self.despite_cap,
+            experts: find_tweaks(&context.catalogue()?, &self.expert)?,
+            seed: self.seed.unwrap_or_else(|| seed_of_now(context)),
+            restarts_by_itself: self.restart_by_itself,
+        })
+    }
+}
+
 pub(crate) fn run(context: &Context, args: &TuneArgs) -> Result<Outcome, Failure> {
     let mut pc = context.restartable_pc()?;
     let mut ledger = context.ledger()?;
@@ -107,7 +118,7 @@ pub(crate) fn run(context: &Context, args: &TuneArgs) -> Result<Outcome, Failure
     match &args.command {
         None => start(context, pc, &mut ledger, &args.start),
         Some(TuneCommand::Status) => {
-            let record = latest(&ledger, &*pc)?;
+            let record = find(&ledger, &*pc, None)?;
             let stands = match is_driven_elsewhere(context)? {
                 true => Stands::InAnotherWindow,
                 false => Stands::Waiting,
@@ -115,15 +126,15 @@ pub(crate) fn run(context: &Context, args: &TuneArgs) -> Result<Outcome, Failure
             told(&*pc, &ledger, &record, stands)
         }
         Some(TuneCommand::Resume { after_sign_in }) => {
-            let record = latest(&ledger, &*pc)?;
+            let record = find(&ledger, &*pc, None)?;
             resume(context, pc, &mut ledger, &record, *after_sign_in)
         }
         Some(TuneCommand::Pause) => pause(context, pc, &mut ledger),
         Some(TuneCommand::Abandon) => {
-            let record = latest(&ledger, &*pc)?;
+            let record = find(&ledger, &*pc, None)?;
             if record.has_ended() {
                 // What was given up and cut off while the PC was put back goes on.
-                if record.sift()?.is_abandoned() && put_back_all(context, pc, &mut ledger, &record)?
+                if record.sift()?.is_given_up() && put_back_all(context, pc, &mut ledger, &record)?
                 {
                     return told(&*pc, &ledger, &record, Stands::Waiting);
                 }
@@ -159,7 +170,7 @@ fn pause(
     pc: &mut dyn Restarts,
     ledger: &mut Ledger,
 ) -> Result<Outcome, Failure> {
-    let record = latest(ledger, &*pc)?;
+    let record = find(ledger, &*pc, None)?;
     if record.has_ended() {
         let message = format!("evening {} is over already", record.id);
         return Err(Failure::new(Kind::NotFound, message).hint("`frevin tune status` tells it"));
@@ -198,25 +209,13 @@ pub(crate) fn resume(
     if after_sign_in { keep_window(context, outcome) } else { Ok(outcome) }
 }
 
-/// The latest evening of a PC.
-fn latest(ledger: &Ledger, pc: &dyn Restarts) -> Result<SiftRecord, Failure> {
-    let evenings = ledger.sifts(&pc.identity().id)?;
-    evenings.into_iter().rfind(|record| record.design.evening.is_some()).ok_or_else(|| {
-        Failure::new(Kind::NotFound, "there was no evening on this PC yet")
-            .hint("`frevin tune` begins one")
-    })
-}
-
 fn told(
     pc: &dyn Pc,
     ledger: &Ledger,
     record: &SiftRecord,
     stands: Stands,
 ) -> Result<Outcome, Failure> {
-    let Some(evening) = &record.design.evening else {
-        return Err(Failure::new(Kind::Internal, "it is no evening"));
-    };
-    let report = told_evening(pc.identity().kind, ledger, record, evening)?;
+    let report = told_evening_of(pc.identity().kind, ledger, record)?;
     Ok(Outcome::yes(&TuneShown { report, stands }))
 }
 
@@ -236,72 +235,20 @@ fn start(
             ask(context, &*pc)?;
         }
     }
-    let again = match args.again {
-        true => Some(again(context, &*pc, ledger, args.scene.as_ref())?),
-        false => None,
-    };
-    let mut opening = match args.as_it_is {
-        true => Opening::default(),
-        false => agreed(context, look(context, &*pc, ledger)?, args.plan)?,
-    };
-    if let Some(again) = &again {
-        opening.mends.extend(again.mended.iter().map(Mend::again));
-    }
-    let (mut request, asked) = request(context, &*pc, ledger, args, again.as_ref())?;
-    keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;
-    // What is mended is not asked about.
-    let mending = opening.mending();
-    let planned = |ledger: &Ledger, request: &SiftRequest| {
-        prepare(context, &*pc, ledger, request, asked, &mending)
-    };
-    let (mut sifted, mut evening) = planned(ledger, &request)?;
-    let source = SceneSource::find(context, &*pc, ledger, &sifted.design.scene)?;
-    if source.starts_program() {
-        // A scene that starts its program anew spares the restart.
-        request.runs_start_program = true;
-        (sifted, evening) = planned(ledger, &request)?;
-    }
-    let begin = EveningBeginning {
-        scene: sifted.design.scene.clone(),
-        title: sifted.design.title.clone(),
-        restarts: sifted.design.restarts,
-        evening,
-        left_out: sifted.design.left_out.clone(),
-        opening,
-        because: again.as_ref().map(|again| again.because.clone()).unwrap_or_default(),
-        taken_back_first: again.as_ref().and_then(|again| again.held.as_ref()).map(|held| held.0),
-        is_simulated: pc.identity().kind == PcKind::Rehearsal,
-    };
+    let settled = settle(context, pc, ledger, &args.wanted(context)?)?;
     if args.plan {
-        return Ok(Outcome::yes(&begin));
+        return Ok(Outcome::yes(&settled.begin));
     }
+    let settled = settled.with_mends(|mend| {
+        let question = format!("{} {} Mend it first ({})?", mend.evidence, mend.why, mend.used);
+        // One word for everything is one for each of them.
+        Ok(context.has_word() || !context.can_ask() || context.asks_owner(&question)?)
+    })?;
     let mut page = Page::default();
-    show_beginning(&begin, &mut page);
+    show_beginning(&settled.begin, &mut page);
     context.confirm(&page, "Begin it?")?;
-    let mut before = begin.evening;
-    if let Some((change, wishes)) = again.and_then(|again| again.held) {
-        take_back_if_held(context, &mut *pc, ledger, change)?;
-        before.set_aside = wishes;
-        request.after_taking_back = None;
-    }
-    before.mended = mend_all(context, pc, ledger, &begin.opening.mends)?;
-    let settled =
-        prepare(context, &*pc, ledger, &request, asked, &mending).and_then(|(sifted, evening)| {
-            let visit = baseline(context, pc, ledger, &sifted.design, &source, args.despite_cap)?;
-            let Evening { mended, set_aside, .. } = before.clone();
-            let evening = Evening { mended, set_aside, baseline: Some(visit), ..evening };
-            Ok(SiftDesign { evening: Some(evening), ..sifted.design })
-        });
-    match settled {
-        Ok(design) => {
-            let driver = SiftDriver::begin(context, pc, ledger, design)?;
-            drive(context, driver)
-        }
-        Err(failure) => {
-            take_back_mended(context, &mut *pc, ledger, &before)?;
-            Err(failure)
-        }
-    }
+    let driver = begin(context, pc, ledger, settled)?;
+    drive(context, driver)
 }
 
 /// Tests Frevin itself on a live PC on which no self-test has passed since Windows was updated.
@@ -316,79 +263,6 @@ fn test_first(context: &Context, pc: &dyn Pc) -> Result<(), Failure> {
     }
     Err(Failure::new(Kind::Guarded, "nothing was begun: the self-test did not pass on this PC")
         .hint("`frevin self-test` says what failed"))
-}
-
-/// What of a PC's faults its owner agrees to have mended, each with a word of its own; all of it where one word was given
-/// for everything, or where only the plan is wanted.
-fn agreed(context: &Context, opening: Opening, is_plan: bool) -> Result<Opening, Failure> {
-    if is_plan || context.has_word() || !context.can_ask() {
-        return Ok(opening);
-    }
-    let mut mends = Vec::new();
-    for mend in opening.mends {
-        let question = format!("{} {} Mend it first ({})?", mend.evidence, mend.why, mend.used);
-        if context.asks_owner(&question)? {
-            mends.push(mend);
-        }
-    }
-    Ok(Opening { mends, ..opening })
-}
-
-/// Mends what its owner agreed to. What does not hold is put back, said, and left.
-fn mend_all(
-    context: &Context,
-    pc: &mut dyn Restarts,
-    ledger: &mut Ledger,
-    mends: &[Mend],
-) -> Result<Vec<Mended>, Failure> {
-    let mut mended = Vec::new();
-    for one in mends {
-        match mend(context, &mut *pc, ledger, one) {
-            Ok(done) => mended.extend(done),
-            Err(failure) if failure.kind == Kind::RefusedAndUndone => {
-                context.say_on_terminal(format_args!("{} stays: {}", one.title, failure.message));
-            }
-            Err(failure) => return Err(failure),
-        }
-    }
-    Ok(mended)
-}
-
-/// What is asked of whom, in which scene.
-fn request(
-    context: &Context,
-    pc: &dyn Restarts,
-    ledger: &Ledger,
-    args: &TuneStartArgs,
-    again: Option<&Again>,
-) -> Result<(SiftRequest, Asked), Failure> {
-    let profile = match (again, &args.candidates) {
-        (Some(again), _) => again.profile.clone(),
-        (None, Some(profile)) => profile.clone(),
-        (None, None) => usual_candidates(context, pc)?,
-    };
-    let scenes = ledger.scenes()?;
-    let only_scene = match &scenes[..] {
-        [only] => Some(only.name.clone()),
-        _ => None,
-    };
-    let request = SiftRequest {
-        profile,
-        scene: again.map(|again| again.scene.clone()).or(args.scene.clone()).or(only_scene),
-        runs: 1,
-        run_seconds: 60,
-        seed: args.seed.unwrap_or_else(|| seed_of_now(context)),
-        budget: None,
-        only: again.map(|again| Only { tweaks: again.aged.clone(), why: "it has not aged" }),
-        after_taking_back: again.and_then(|again| again.held.as_ref()).map(|held| held.0),
-        keep: KeepPolicy::Better,
-        experts: find_tweaks(&context.catalogue()?, &args.expert)?,
-        as_administrator: pc.has_administrator_rights()?,
-        restarts_by_itself: args.restart_by_itself,
-        runs_start_program: false,
-        in_play: None,
-    };
-    Ok((request, Asked { budget: args.budget, is_again: args.again }))
 }
 
 /// Drives an evening and tells where it stopped.

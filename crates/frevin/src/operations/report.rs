@@ -9,26 +9,30 @@ use frevin_core::setting::{Address, State};
 use frevin_core::sift::SiftId;
 use frevin_core::trial::{Arm, Trial, TrialId};
 use frevin_core::tweak::TweakUse;
+use frevin_core::verdict::{Measured, MetricFinding, Primary};
 use frevin_core::visits::{VisitId, VisitRecord};
 use frevin_frames::{FrameBlocks as _, ShapeOf};
-use frevin_ledger::{Ledger, PlayRecord};
+use frevin_ledger::{Ledger, PlayRecord, SiftRecord};
 use frevin_pc::Pc;
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::inspect::{InspectReport, inspect};
-use super::{evidence, sift, trial};
+use super::{evidence, sift, trial, tune};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::sift::SiftReport;
 use crate::operations::trial::TrialReport;
+use crate::operations::tune::TuneReport;
 
 /// What a report is of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Subject {
     Trial(Option<TrialId>),
     Sift(Option<SiftId>),
+    /// An evening.
+    Tune(Option<SiftId>),
     Change(ChangeId),
     Play(Option<i64>),
     Pc,
@@ -52,9 +56,28 @@ pub(crate) struct ReportData {
 pub(crate) enum Told {
     Trial(Box<TrialReport>),
     Sift(Box<SiftReport>),
+    Tune(Box<EveningTold>),
     Change(Box<ChangeTold>),
     Play(Box<PlayTold>),
     Pc(Box<PcTold>),
+}
+
+/// An evening, with the frame rates of its proof.
+#[derive(Debug, JsonSchema, Serialize)]
+pub(crate) struct EveningTold {
+    #[serde(flatten)]
+    pub(crate) evening: TuneReport,
+    pub(crate) rates: Vec<FpsBeforeAndAfter>,
+}
+
+/// A frame rate of the PC as it came, and of the PC as it is tuned.
+#[derive(Debug, Clone, Copy, JsonSchema, Serialize)]
+pub(crate) struct FpsBeforeAndAfter {
+    pub(crate) of: Primary,
+    pub(crate) before_fps: f64,
+    pub(crate) after_fps: f64,
+    /// By how much it differs, by pairs, in percent.
+    pub(crate) difference_percent: Option<f64>,
 }
 
 #[derive(Debug, JsonSchema, Serialize)]
@@ -141,23 +164,21 @@ pub(crate) fn report(
         Subject::Sift(id) => {
             let record = sift::find(ledger, pc, id)?;
             let told = sift::report(ledger, &record, false)?;
-            let intervals = match told.tweaks.is_empty() {
-                true => Vec::new(),
-                false => IntervalRow::of_sift(&record.sift()?),
-            };
+            Ok(ReportData { written_at, ..of_sift(ledger, &record, told)? })
+        }
+        Subject::Tune(id) => {
+            let record = tune::find(ledger, pc, id)?;
+            let told = sift::report(ledger, &record, false)?;
             let trial = told.trial.map(|trial| ledger.trial(trial)).transpose()?;
-            let (mut changes, mut frames) = (Vec::new(), Vec::new());
-            if let Some(trial) = &trial {
-                changes = ledger.changes_of_trial(trial.id)?;
-                frames = frames_of_trial(ledger, &trial.trial())?;
-            }
-            let held_by = changes.into_iter().map(|(change, _)| change).next_back();
-            let changed = held_by.map(|change| changed(ledger, change)).transpose()?;
+            let of_sift = of_sift(ledger, &record, told)?;
+            let rates = trial.as_ref().map(|trial| rates(&trial.trial())).unwrap_or_default();
+            let pairs = trial.map(|trial| pair_points(&trial.trial())).unwrap_or_default();
+            let evening = tune::told_evening_of(pc.identity().kind, ledger, &record)?;
             Ok(ReportData {
-                figures: Figures { intervals, frames, ..Figures::default() },
-                changed: changed.unwrap_or_default(),
-                held_by: held_by.filter(|_| told.kept && !told.is_taken_back_since),
-                ..plain(Told::Sift(Box::new(told)))
+                written_at,
+                told: Told::Tune(Box::new(EveningTold { evening, rates })),
+                figures: Figures { pairs, ..of_sift.figures },
+                ..of_sift
             })
         }
         Subject::Change(id) => {
@@ -193,6 +214,43 @@ pub(crate) fn report(
             Ok(plain(Told::Pc(Box::new(PcTold { inspected, in_force }))))
         }
     }
+}
+
+/// What a sift tells, with the frames of its trial.
+fn of_sift(ledger: &Ledger, record: &SiftRecord, told: SiftReport) -> Result<ReportData, Failure> {
+    let intervals = match told.tweaks.is_empty() {
+        true => Vec::new(),
+        false => IntervalRow::of_sift(&record.sift()?),
+    };
+    let trial = told.trial.map(|trial| ledger.trial(trial)).transpose()?;
+    let (mut changes, mut frames) = (Vec::new(), Vec::new());
+    if let Some(trial) = &trial {
+        changes = ledger.changes_of_trial(trial.id)?;
+        frames = frames_of_trial(ledger, &trial.trial())?;
+    }
+    let held_by = changes.into_iter().map(|(change, _)| change).next_back();
+    let changed = held_by.map(|change| changed(ledger, change)).transpose()?;
+    Ok(ReportData {
+        written_at: Timestamp::default(),
+        figures: Figures { intervals, frames, ..Figures::default() },
+        changed: changed.unwrap_or_default(),
+        held_by: held_by.filter(|_| told.kept && !told.is_taken_back_since),
+        told: Told::Sift(Box::new(told)),
+    })
+}
+
+/// The frame rates of both states of a trial.
+fn rates(trial: &Trial) -> Vec<FpsBeforeAndAfter> {
+    let rate = |finding: &MetricFinding| match finding.measured {
+        Measured::Fps { a_fps, b_fps } => {
+            let (before_fps, after_fps) = a_fps.zip(b_fps)?;
+            let difference_percent = finding.difference.map(|one| 100.0 * one.estimate);
+            let of = finding.primary;
+            Some(FpsBeforeAndAfter { of, before_fps, after_fps, difference_percent })
+        }
+        Measured::Ms { .. } => None,
+    };
+    trial.comparison().findings.iter().filter_map(rate).collect()
 }
 
 /// The settings of a change that its tweaks wanted.

@@ -3,12 +3,9 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use frevin_core::evidence::Age;
-use frevin_core::ids::SceneName;
-use frevin_core::layers::ChangeId;
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::{Found, SiftId, SiftProgress};
-use frevin_core::tune::{Evening, EveningPlan};
+use frevin_core::tune::EveningPlan;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -17,28 +14,8 @@ use super::evidence::age_in_words;
 use super::trial::reason_in_words;
 use super::{Page, Table, count, dim, duration, good, percent, strong, warn};
 use crate::operations::trial::Stopped;
-use crate::operations::tune::{KeptTweak, Opening, TuneReport};
+use crate::operations::tune::{EveningBeginning, KeptTweak, Opening, TuneReport};
 use crate::outcome::View;
-
-/// An evening before it begins.
-#[derive(Debug, JsonSchema, Serialize)]
-pub(crate) struct EveningBeginning {
-    pub(crate) scene: SceneName,
-    pub(crate) title: String,
-    pub(crate) restarts: bool,
-    #[serde(flatten)]
-    pub(crate) evening: Evening,
-    pub(crate) left_out: Vec<LeftOut>,
-    /// What is plainly wrong with the PC.
-    #[serde(flatten)]
-    pub(crate) opening: Opening,
-    /// What has changed since the evening before, where what has aged is asked again.
-    pub(crate) because: Vec<Age>,
-    /// The change of that evening, which is taken back first.
-    pub(crate) taken_back_first: Option<ChangeId>,
-    #[serde(skip)]
-    pub(crate) is_simulated: bool,
-}
 
 impl View for EveningBeginning {
     fn show(&self, page: &mut Page) {
@@ -99,11 +76,11 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         true => format!("a restart, a run to warm up and one of {run_seconds} s"),
         false => format!("a run of {run_seconds} s"),
     };
-    page.pairs([
-        (
-            "look",
-            "a run tells what limits the frames, and every change has its undo file".to_owned(),
-        ),
+    let mut steps: Vec<(&str, String)> = Vec::new();
+    if evening.looks_first {
+        steps.push(("look", "a run tells what limits the frames".to_owned()));
+    }
+    steps.extend([
         (
             "ask",
             format!(
@@ -131,6 +108,7 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         ),
         ("keep", "what is better, as a profile; all else is taken back exactly".to_owned()),
     ]);
+    page.pairs(steps);
     if begin.is_simulated {
         page.line(dim(
             "A rehearsal PC plays all of it in a moment; the times are those of a real one.",
@@ -232,7 +210,9 @@ impl TuneShown {
             SiftProgress::Decided | SiftProgress::InTrial => {
                 "what helped is tried together against the PC as it was".to_owned()
             }
-            SiftProgress::Paused => "it is put off, with nothing in force that is not proven".to_owned(),
+            SiftProgress::Paused => {
+                "it is put off, with nothing in force that is not proven".to_owned()
+            }
             SiftProgress::GivenUp => warn("it is given up, and the PC is not yet put back"),
             SiftProgress::Ended => String::new(),
         };
@@ -257,7 +237,8 @@ impl TuneShown {
         if self.report.progress != SiftProgress::Paused {
             pairs.push((
                 "or",
-                "`frevin tune pause` puts it off, with nothing in force that is not proven".to_owned(),
+                "`frevin tune pause` puts it off, with nothing in force that is not proven"
+                    .to_owned(),
             ));
         }
         pairs.push(("or", "`frevin tune abandon` puts the PC back to what it was".to_owned()));

@@ -1,17 +1,16 @@
 //! Asking again, after an update, about what has aged.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use frevin_core::evidence::Age;
 use frevin_core::ids::SceneName;
-use frevin_core::layers::ChangeId;
+use frevin_core::layers::{ChangeId, Layers};
 use frevin_core::preview::Wish;
 use frevin_core::tune::Mended;
 use frevin_core::tweak::TweakId;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::Pc;
 
-use super::report::told_evening;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::evidence::told;
@@ -45,6 +44,7 @@ pub(crate) fn again(
     let is_meant = |record: &SiftRecord| {
         record.design.evening.is_some()
             && record.has_ended()
+            && record.sift().is_ok_and(|sift| !sift.is_given_up())
             && scene.is_none_or(|scene| record.design.scene == *scene)
     };
     let records = ledger.sifts(&pc.identity().id)?;
@@ -72,21 +72,9 @@ pub(crate) fn again(
             .detail("Windows, the graphics driver and the game are what they were")
             .hint("`frevin tune` asks about what was not asked yet"));
     }
-    let told = told_evening(pc.identity().kind, ledger, record, evening)?;
-    let held = match told.change {
-        None => None,
-        Some(change) => {
-            // What its owner took back of it since then stays so.
-            let layers = ledger.layers(&record.pc)?;
-            let is_held = |wish: &Wish| {
-                let mut all = layers.iter().flat_map(|(_, stack)| &stack.layers);
-                all.any(|layer| layer.change == change && layer.used == wish.used)
-            };
-            let trial = told.trial.map(|trial| ledger.trial(trial)).transpose()?;
-            let wishes = trial.map(|trial| trial.design.b.wishes.clone()).unwrap_or_default();
-            Some((change, wishes.into_iter().filter(is_held).collect::<Vec<Wish>>()))
-        }
-    };
+    let trial = record.sift()?.trial().map(|trial| ledger.trial(trial)).transpose()?;
+    let kept = trial.map(|trial| trial.design.b.wishes).unwrap_or_default();
+    let held = held(&ledger.layers(&record.pc)?, kept);
     let is_taken_back =
         |mended: &&Mended| held.as_ref().is_some_and(|(_, wishes)| wishes.contains(&mended.wish));
     let mended = evening.mended.iter().filter(is_taken_back).cloned().collect();
@@ -102,4 +90,16 @@ pub(crate) fn again(
         held,
         mended,
     })
+}
+
+/// The change that holds most of these wishes, with those that it holds: what was taken back of them stays so.
+fn held(layers: &Layers, wishes: Vec<Wish>) -> Option<(ChangeId, Vec<Wish>)> {
+    let mut by_change: BTreeMap<ChangeId, Vec<Wish>> = BTreeMap::new();
+    for wish in wishes {
+        let mut all = layers.iter().flat_map(|(_, stack)| &stack.layers);
+        if let Some(layer) = all.find(|layer| layer.used == wish.used) {
+            by_change.entry(layer.change).or_default().push(wish);
+        }
+    }
+    by_change.into_iter().max_by_key(|(_, wishes)| wishes.len())
 }

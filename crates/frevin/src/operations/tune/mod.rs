@@ -4,6 +4,7 @@
 //! with the figure of each line. What is in force, what was cut off and how it goes on are the sift's.
 
 mod again;
+mod begin;
 mod keep;
 mod opening;
 mod report;
@@ -24,24 +25,22 @@ use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::sift::{Only, SiftRequest, SiftedDesign, design};
 use crate::operations::trial::pace;
 
-pub(crate) use again::{Again, again};
+pub(crate) use begin::{EveningBeginning, WantedEvening, begin, settle};
 pub(crate) use keep::save_kept;
-pub(crate) use opening::{
-    BASELINE_S, Mend, Opening, baseline, look, mend, take_back_if_held, take_back_mended,
-};
-pub(crate) use report::{KeptTweak, TuneReport, told_evening};
+pub(crate) use opening::{Mend, Opening, mend, take_back_if_held, take_back_mended};
+pub(crate) use report::{KeptTweak, TuneReport, find, told_evening_of};
 
 /// What is asked for, beside what a sift is asked for.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Asked {
+struct Asked {
     /// The time that there is.
-    pub(crate) budget: Duration,
+    budget: Duration,
     /// Whether it asks again about what has aged: then that counts as what was measured.
-    pub(crate) is_again: bool,
+    is_again: bool,
 }
 
 /// Settles an evening on a PC, of which `mending` is mended before it. Nothing is written.
-pub(crate) fn prepare(
+fn prepare(
     context: &Context,
     pc: &dyn Pc,
     ledger: &Ledger,
@@ -60,10 +59,15 @@ pub(crate) fn prepare(
     };
     // Tweaks for experts are switched on for the first time a few a start, before anything is measured.
     let introductions = u32::try_from(whole.starts_before_rows).unwrap_or(u32::MAX);
-    let for_answers = asked.budget.saturating_sub(costs.restart * introductions + pace.run);
+    let for_answers = asked.budget.saturating_sub(costs.restart * introductions);
     let mut candidates = candidates(context, pc, ledger, &whole, asked.is_again)?;
     candidates.retain(|candidate| !mending.contains(&candidate.used.tweak));
-    let plan = plan(candidates, &costs, for_answers).map_err(no_evening)?;
+    let after_a_look = for_answers.saturating_sub(pace.run);
+    let (plan, looks_first) = match plan(candidates.clone(), &costs, after_a_look) {
+        Ok(plan) => (plan, true),
+        // The shortest evening has no time for it.
+        Err(_) => (plan(candidates, &costs, for_answers).map_err(no_evening)?, false),
+    };
     let tweaks = plan.asked.iter().map(|question| question.used.tweak.clone()).collect();
     let only = Only { tweaks, why: "the evening does not reach for it" };
     let mut sifted = design(context, pc, ledger, &of_length(plan.run_seconds, Some(only)))?;
@@ -77,6 +81,7 @@ pub(crate) fn prepare(
         plan,
         mended: Vec::new(),
         set_aside: Vec::new(),
+        looks_first,
         baseline: None,
         is_again: asked.is_again,
     };
@@ -124,8 +129,6 @@ fn no_evening(why: NoEvening) -> Failure {
         )
         .hint("`frevin evidence list` shows what is known; --candidates takes another profile"),
         NoEvening::TooShort { least } => {
-            // With the run before all else.
-            let least = least + Duration::from_secs((BASELINE_S + 10).into());
             let minutes = least.as_secs().div_ceil(60);
             let message = format!("the shortest evening takes {minutes} min");
             Failure::new(Kind::Usage, message).hint(format!("give it --budget {minutes}min"))
@@ -134,7 +137,7 @@ fn no_evening(why: NoEvening) -> Failure {
 }
 
 /// The profile whose tweaks are asked about where nobody names one: a ready-made one for the kind of PC.
-pub(crate) fn usual_candidates(context: &Context, pc: &dyn Pc) -> Result<String, Failure> {
+fn usual_candidates(context: &Context, pc: &dyn Pc) -> Result<String, Failure> {
     let facts = context.facts(pc)?;
     Ok(match facts.form {
         Some(Form::Laptop) => "laptop-at-the-wall",

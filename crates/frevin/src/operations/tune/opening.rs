@@ -199,7 +199,10 @@ pub(crate) fn baseline(
 ) -> Result<VisitId, Failure> {
     context.say_on_terminal("what limits the frames is looked at first");
     let scene: &SceneName = &design.scene;
-    let state_name: StateName = "before-tuning"
+    // One name is of one state: each that an evening begins in has its own.
+    let digest = ledger.layers(&pc.identity().id)?.digest();
+    let short: String = digest.as_str().chars().take(8).collect();
+    let state_name: StateName = format!("before-tuning-{short}")
         .parse()
         .map_err(|error: NameError| Failure::new(Kind::Internal, error.to_string()))?;
     let plan = VisitPlan {

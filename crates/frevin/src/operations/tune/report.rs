@@ -13,14 +13,14 @@ use frevin_core::tweak::TweakUse;
 use frevin_core::verdict::{LARGEST_PAIR_COUNTS, Verdict};
 use frevin_core::visits::{FrameLimit, limit_of_runs};
 use frevin_ledger::{Ledger, SiftRecord};
-use frevin_pc::PcKind;
+use frevin_pc::{Pc, PcKind};
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::keep::saved;
 use super::opening::BASELINE_S;
-use crate::failure::Failure;
+use crate::failure::{Failure, Kind};
 use crate::operations::driving::first_held;
 use crate::operations::sift::{SiftReport, report};
 use crate::operations::trial::pace;
@@ -97,13 +97,36 @@ pub(crate) struct TuneReport {
     pub(crate) is_taken_back_since: bool,
 }
 
+/// The evening that is meant: the one that is named, else the latest of the PC.
+pub(crate) fn find(
+    ledger: &Ledger,
+    pc: &dyn Pc,
+    id: Option<SiftId>,
+) -> Result<SiftRecord, Failure> {
+    let evenings = ledger.sifts(&pc.identity().id)?.into_iter();
+    let mut evenings = evenings.filter(|record| record.design.evening.is_some());
+    let found = match id {
+        Some(id) => evenings.find(|record| record.id == id),
+        None => evenings.next_back(),
+    };
+    found.ok_or_else(|| match id {
+        Some(id) => Failure::new(Kind::NotFound, format!("there is no evening {id} of this PC")),
+        None => Failure::new(Kind::NotFound, "there was no evening on this PC yet")
+            .hint("`frevin tune` begins one"),
+    })
+}
+
 /// Tells an evening.
-pub(crate) fn told_evening(
+///
+/// # Errors
+/// Where it is a sift that is of none, or the ledger cannot be read.
+pub(crate) fn told_evening_of(
     pc_kind: PcKind,
     ledger: &Ledger,
     record: &SiftRecord,
-    evening: &Evening,
 ) -> Result<TuneReport, Failure> {
+    let evening = record.design.evening.as_ref();
+    let evening = evening.ok_or_else(|| Failure::new(Kind::Internal, "it is no evening"))?;
     let sift = report(ledger, record, false)?;
     let layers = ledger.layers(&record.pc)?;
     let mended = |mended: &Mended| {
@@ -150,7 +173,7 @@ pub(crate) fn told_evening(
         verdict: sift.verdict,
         reason: sift.reason,
         gain_percent,
-        is_given_up: sift.is_given_up,
+        is_given_up: record.sift()?.is_given_up(),
         is_taken_back_since: sift.is_taken_back_since,
     })
 }

@@ -1,5 +1,6 @@
 //! Reports as pages: one file that needs nothing else, no script and no network.
 
+mod evening;
 mod png;
 mod svg;
 
@@ -58,6 +59,7 @@ pub(crate) fn page(data: &ReportData, private: &Private<'_>) -> String {
                     h1 { (title) }
                     (lead(data, private))
                     (states(&data.told, private))
+                    @if let Told::Tune(told) = &data.told { (evening::before_drawings(told, private)) }
                     @for drawing in &drawings {
                         section {
                             h2 { (drawing.title()) }
@@ -84,6 +86,9 @@ fn title(told: &Told) -> String {
             format!("Is {} better than {}, in {}?", trial.b, trial.a, scenes.join(", "))
         }
         Told::Sift(sift) => format!("Which of {} matter in {}?", sift.title, sift.scene),
+        Told::Tune(told) => {
+            format!("What an evening made of this PC in {}", told.evening.scene)
+        }
         Told::Change(change) => format!("Change {}: {}", change.change, change.title),
         Told::Play(told) => format!("Play {}: {}", told.play.id, told.play.plan.title),
         Told::Pc(_) => "This PC".to_owned(),
@@ -100,7 +105,10 @@ fn states(told: &Told, private: &Private<'_>) -> Markup {
             }
             None => return html! {},
         },
-        Told::Change(_) | Told::Play(_) | Told::Pc(_) => return html! {},
+        Told::Tune(told) if told.evening.trial.is_some() => {
+            ("the PC as it came".to_owned(), "the PC as it is tuned".to_owned())
+        }
+        Told::Tune(_) | Told::Change(_) | Told::Play(_) | Told::Pc(_) => return html! {},
     };
     html! {
         p { strong { "A" } " is " (private.without(&a)) "; " strong { "B" } " is " (private.without(&b)) "." }
@@ -115,6 +123,7 @@ fn lead(data: &ReportData, private: &Private<'_>) -> Markup {
             let class = sift.verdict.map_or("", verdict_class);
             (class, of_sift(sift))
         }
+        Told::Tune(told) => (told.evening.verdict.map_or("", verdict_class), evening::lead(told)),
         Told::Change(change) => ("", vec![of_change(change, data.changed.len())]),
         Told::Play(told) => ("", vec![of_play(told)]),
         Told::Pc(told) => ("", vec![of_pc(told)]),
@@ -233,6 +242,7 @@ fn told(data: &ReportData, private: &Private<'_>) -> Markup {
     match &data.told {
         Told::Trial(trial) => trial_sections(trial, &data.figures.intervals, private),
         Told::Sift(sift) => sift_sections(sift, &data.figures.intervals, private),
+        Told::Tune(told) => evening::sections(told, &data.figures.intervals, private),
         Told::Change(_) => html! {},
         Told::Play(told) => play_sections(told),
         Told::Pc(told) => pc_sections(told, private),

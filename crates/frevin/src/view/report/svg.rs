@@ -263,16 +263,19 @@ pub(crate) fn is_of_tweaks(rows: &[IntervalRow]) -> bool {
 
 pub(crate) fn subject_name(subject: &IntervalSubject) -> String {
     match subject {
-        IntervalSubject::Figure(primary) => match primary {
-            Primary::AverageFps => "average FPS",
-            Primary::Low1PercentFps => "1% low FPS",
-            Primary::PingMedian => "median ping",
-            Primary::PingPercentile95 => "slowest twentieth of pings",
-            Primary::LatencyMedian => "median latency",
-            Primary::LatencyPercentile95 => "slowest twentieth of latencies",
-        }
-        .to_owned(),
+        IntervalSubject::Figure(primary) => primary_name(*primary).to_owned(),
         IntervalSubject::Tweak(used) => used.to_string(),
+    }
+}
+
+pub(super) fn primary_name(primary: Primary) -> &'static str {
+    match primary {
+        Primary::AverageFps => "average FPS",
+        Primary::Low1PercentFps => "1% low FPS",
+        Primary::PingMedian => "median ping",
+        Primary::PingPercentile95 => "slowest twentieth of pings",
+        Primary::LatencyMedian => "median latency",
+        Primary::LatencyPercentile95 => "slowest twentieth of latencies",
     }
 }
 

@@ -1,0 +1,233 @@
+//! Beginning an evening: settled and shown first, then what is plainly wrong is mended and a run looks at the frames.
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use frevin_core::evidence::Age;
+use frevin_core::ids::SceneName;
+use frevin_core::layers::ChangeId;
+use frevin_core::preview::LeftOut;
+use frevin_core::sift::SiftDesign;
+use frevin_core::trial::KeepPolicy;
+use frevin_core::tune::{Evening, Mended};
+use frevin_core::tweak::TweakId;
+use frevin_ledger::Ledger;
+use frevin_pc::{PcKind, Restarts};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::again::{Again, again};
+use super::opening::{Mend, Opening, baseline, look, mend, take_back_if_held, take_back_mended};
+use super::{Asked, prepare, usual_candidates};
+use crate::context::Context;
+use crate::failure::{Failure, Kind};
+use crate::measure::scene_source::SceneSource;
+use crate::operations::profiles::keep_ready_made;
+use crate::operations::sift::{Only, SiftDriver, SiftRequest};
+use crate::operations::target::Named;
+
+/// What its owner wants of an evening.
+#[derive(Debug, Clone)]
+pub(crate) struct WantedEvening {
+    /// What is measured; nothing: the only scene there is, or what the profile names.
+    pub(crate) scene: Option<SceneName>,
+    pub(crate) budget: Duration,
+    /// The profile whose tweaks may be asked about; nothing: one for this kind of PC.
+    pub(crate) candidates: Option<String>,
+    pub(crate) is_again: bool,
+    /// Whether nothing is mended first.
+    pub(crate) as_it_is: bool,
+    pub(crate) despite_cap: bool,
+    /// Tweaks for experts that the owner agreed to.
+    pub(crate) experts: BTreeSet<TweakId>,
+    pub(crate) seed: u64,
+    pub(crate) restarts_by_itself: bool,
+}
+
+/// An evening before it begins.
+#[derive(Debug, JsonSchema, Serialize)]
+pub(crate) struct EveningBeginning {
+    pub(crate) scene: SceneName,
+    pub(crate) title: String,
+    pub(crate) restarts: bool,
+    #[serde(flatten)]
+    pub(crate) evening: Evening,
+    pub(crate) left_out: Vec<LeftOut>,
+    /// What is plainly wrong with the PC.
+    #[serde(flatten)]
+    pub(crate) opening: Opening,
+    /// What has changed since the evening before, where what has aged is asked again.
+    pub(crate) because: Vec<Age>,
+    /// The change of that evening, which is taken back first.
+    pub(crate) taken_back_first: Option<ChangeId>,
+    #[serde(skip)]
+    pub(crate) is_simulated: bool,
+}
+
+/// An evening that is settled and not begun.
+pub(crate) struct SettledEvening {
+    pub(crate) begin: EveningBeginning,
+    request: SiftRequest,
+    asked: Asked,
+    again: Option<Again>,
+    /// The tweaks of what is plainly wrong, which are not asked about.
+    mending: BTreeSet<TweakId>,
+    despite_cap: bool,
+}
+
+impl SettledEvening {
+    /// The same, with those mends only to which its owner agrees one by one.
+    pub(crate) fn with_mends(
+        mut self,
+        agrees: impl Fn(&Mend) -> Result<bool, Failure>,
+    ) -> Result<Self, Failure> {
+        let mut mends = Vec::new();
+        for mend in std::mem::take(&mut self.begin.opening.mends) {
+            if agrees(&mend)? {
+                mends.push(mend);
+            }
+        }
+        self.begin.opening.mends = mends;
+        Ok(self)
+    }
+}
+
+/// Settles an evening on a PC. Nothing is changed on it.
+pub(crate) fn settle(
+    context: &Context,
+    pc: &mut dyn Restarts,
+    ledger: &mut Ledger,
+    wanted: &WantedEvening,
+) -> Result<SettledEvening, Failure> {
+    let again = match wanted.is_again {
+        true => Some(again(context, &*pc, ledger, wanted.scene.as_ref())?),
+        false => None,
+    };
+    let mut opening = match wanted.as_it_is {
+        true => Opening::default(),
+        false => look(context, &*pc, ledger)?,
+    };
+    if let Some(again) = &again {
+        opening.mends.extend(again.mended.iter().map(Mend::again));
+    }
+    let mut request = request(context, &*pc, ledger, wanted, again.as_ref())?;
+    let asked = Asked { budget: wanted.budget, is_again: wanted.is_again };
+    keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;
+    let mending = opening.mending();
+    let planned = |ledger: &Ledger, request: &SiftRequest| {
+        prepare(context, &*pc, ledger, request, asked, &mending)
+    };
+    let (mut sifted, mut evening) = planned(ledger, &request)?;
+    let source = SceneSource::find(context, &*pc, ledger, &sifted.design.scene)?;
+    if source.starts_program() {
+        // A scene that starts its program anew spares the restart.
+        request.runs_start_program = true;
+        (sifted, evening) = planned(ledger, &request)?;
+    }
+    let begin = EveningBeginning {
+        scene: sifted.design.scene,
+        title: sifted.design.title,
+        restarts: sifted.design.restarts,
+        evening,
+        left_out: sifted.design.left_out,
+        opening,
+        because: again.as_ref().map(|again| again.because.clone()).unwrap_or_default(),
+        taken_back_first: again.as_ref().and_then(|again| again.held.as_ref()).map(|held| held.0),
+        is_simulated: pc.identity().kind == PcKind::Rehearsal,
+    };
+    Ok(SettledEvening { begin, request, asked, again, mending, despite_cap: wanted.despite_cap })
+}
+
+/// Begins an evening that its owner has agreed to. Where it cannot begin, the PC is what it was.
+pub(crate) fn begin<'a>(
+    context: &Context,
+    pc: &'a mut dyn Restarts,
+    ledger: &'a mut Ledger,
+    settled: SettledEvening,
+) -> Result<SiftDriver<'a>, Failure> {
+    let SettledEvening { begin, mut request, asked, again, mending, despite_cap } = settled;
+    let mut before = begin.evening;
+    if let Some((change, wishes)) = again.and_then(|again| again.held) {
+        take_back_if_held(context, &mut *pc, ledger, change)?;
+        before.set_aside = wishes;
+        request.after_taking_back = None;
+    }
+    before.mended = mend_all(context, pc, ledger, &begin.opening.mends)?;
+    let design =
+        prepare(context, &*pc, ledger, &request, asked, &mending).and_then(|(sifted, evening)| {
+            let mut evening = Evening {
+                mended: before.mended.clone(),
+                set_aside: before.set_aside.clone(),
+                ..evening
+            };
+            if evening.looks_first {
+                let source = SceneSource::find(context, &*pc, ledger, &sifted.design.scene)?;
+                let visit = baseline(context, pc, ledger, &sifted.design, &source, despite_cap)?;
+                evening.baseline = Some(visit);
+            }
+            Ok(SiftDesign { evening: Some(evening), ..sifted.design })
+        });
+    match design {
+        Ok(design) => SiftDriver::begin(context, pc, ledger, design),
+        Err(failure) => {
+            take_back_mended(context, &mut *pc, ledger, &before)?;
+            Err(failure)
+        }
+    }
+}
+
+/// Mends what its owner agreed to. What does not hold is put back, said, and left.
+fn mend_all(
+    context: &Context,
+    pc: &mut dyn Restarts,
+    ledger: &mut Ledger,
+    mends: &[Mend],
+) -> Result<Vec<Mended>, Failure> {
+    let mut mended = Vec::new();
+    for one in mends {
+        match mend(context, &mut *pc, ledger, one) {
+            Ok(done) => mended.extend(done),
+            Err(failure) if failure.kind == Kind::RefusedAndUndone => {
+                context.say_on_terminal(format_args!("{} stays: {}", one.title, failure.message));
+            }
+            Err(failure) => return Err(failure),
+        }
+    }
+    Ok(mended)
+}
+
+/// What is asked of whom, in which scene.
+fn request(
+    context: &Context,
+    pc: &dyn Restarts,
+    ledger: &Ledger,
+    wanted: &WantedEvening,
+    again: Option<&Again>,
+) -> Result<SiftRequest, Failure> {
+    let profile = match (again, &wanted.candidates) {
+        (Some(again), _) => again.profile.clone(),
+        (None, Some(profile)) => profile.clone(),
+        (None, None) => usual_candidates(context, pc)?,
+    };
+    let scenes = ledger.scenes()?;
+    let only_scene = match &scenes[..] {
+        [only] => Some(only.name.clone()),
+        _ => None,
+    };
+    Ok(SiftRequest {
+        profile,
+        scene: again.map(|again| again.scene.clone()).or(wanted.scene.clone()).or(only_scene),
+        runs: 1,
+        run_seconds: 60,
+        seed: wanted.seed,
+        budget: None,
+        only: again.map(|again| Only { tweaks: again.aged.clone(), why: "it has not aged" }),
+        after_taking_back: again.and_then(|again| again.held.as_ref()).map(|held| held.0),
+        keep: KeepPolicy::Better,
+        experts: wanted.experts.clone(),
+        as_administrator: pc.has_administrator_rights()?,
+        restarts_by_itself: wanted.restarts_by_itself,
+        runs_start_program: false,
+        in_play: None,
+    })
+}
