@@ -19,7 +19,7 @@ mod verdict;
 pub use guard::{GuardLimits, GuardSequence, GuardState};
 pub use loss::Loss;
 pub use median::{median, median_of_sorted};
-pub use portable::normal_gain;
+pub use portable::{normal_below, normal_gain};
 pub use rule::{History, LARGEST_PAIR_COUNTS, PairLimit, Rule};
 pub use sequence::{Decision, Interval, Look, Sequence, Sequences};
 pub use verdict::{SequentialTest, Verdict};

@@ -59,7 +59,7 @@ pub(crate) fn chi_square(rng: &mut Pcg64, degrees: f64) -> f64 {
 }
 
 /// The standard normal distribution function.
-pub(crate) fn normal_below(z: f64) -> f64 {
+pub fn normal_below(z: f64) -> f64 {
     0.5 * libm::erfc(-z * core::f64::consts::FRAC_1_SQRT_2)
 }
 

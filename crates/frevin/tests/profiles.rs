@@ -211,6 +211,7 @@ fn profiles_that_come_with_frevin_leave_every_shipped_pc_as_it_was() {
         ("desktop", "all-out"),
         ("desktop", "streaming"),
         ("desktop", "desktop-on-one-screen"),
+        ("desktop", "quiet"),
         ("laptop", "laptop-at-the-wall"),
         ("laptop", "laptop-battery"),
         ("handheld", "handheld-in-the-hand"),

@@ -396,3 +396,31 @@ fn the_demo_of_an_evening_ends_with_its_page_and_the_pc_as_it_came() {
     assert!(text.contains("What an evening made of this PC in canyon-run"));
     assert!(!text.contains("<script"));
 }
+
+#[test]
+fn for_a_quiet_pc_what_costs_no_frames_is_kept() {
+    let place = pc();
+    let first = settings(&place);
+    let quiet = ["tune", "--quiet-pc", "--scene", "canyon-run", "--seed", "5", "--yes"];
+    let plan = place.json(&[&quiet[..], &["--plan"]].concat());
+    assert_eq!((&plan["goal"], &plan["title"]), (&"quiet".into(), &"quiet@1".into()));
+    let shown = place.run(&[&quiet[..], &["--plan"]].concat()).ok().out;
+    assert!(shown.contains("what of quiet@1 costs no frames in canyon-run?"), "{shown}");
+    assert!(shown.contains("costs none"), "{shown}");
+
+    // Of the knobs, one hurts and one helps: what hurts is not kept, all else is.
+    let knobs = [&quiet[..], &["--candidates", "knobs"]].concat();
+    let told = place.json(&knobs);
+    let kept = names(&told["kept"]);
+    assert!(kept.contains(&"knobs/knob-2") && kept.contains(&"knobs/knob-0"), "{told}");
+    assert!(!kept.contains(&"knobs/knob-5"), "{told}");
+    assert_eq!(told["profile"], "quiet-canyon-run@1");
+    // What was mended has its own change, and hides nothing of what the rest costs.
+    assert!(names(&told["mended"]).contains(&"recording/background"), "{told}");
+    assert_ne!(told["mended"][0]["change"], told["change"]);
+    let shown = place.run(&["tune", "status"]).ok().out;
+    assert!(shown.contains("Less power and noise for the same frames"), "{shown}");
+    assert!(shown.contains("or what was mended"), "{shown}");
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(settings(&place), first);
+}

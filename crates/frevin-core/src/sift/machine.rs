@@ -10,6 +10,7 @@ use super::in_play::PlayedSift;
 use crate::ids::BootId;
 use crate::setting::State;
 use crate::trial::{Ending, Reason, TrialId};
+use crate::tune::Goal;
 use crate::tweak::TweakUse;
 use crate::verdict::Verdict;
 use crate::visits::VisitId;
@@ -351,13 +352,19 @@ impl Sift {
         reach(&to, if restarts { SiftAction::Restart } else { then })
     }
 
-    /// The columns that help, with those that they do nothing without.
+    /// The columns that are worth being tried together, with those that they do nothing without: those that help, and
+    /// where an evening wants less power for the same frames, those that cost none too.
     pub fn helping(&self) -> Configuration {
         let found = match &self.method {
             Method::Rows(sifting) => sifting.found(),
             Method::Play(played) => played.found_of_columns(),
         };
-        let helps = found.iter().enumerate().filter(|(_, found)| **found == Found::Helps);
+        let goal = self.design.evening.as_ref().map_or(Goal::Frames, |evening| evening.goal);
+        let is_wanted = |found: &Found| match (found, goal) {
+            (Found::Helps, _) | (Found::NoEffect, Goal::Quiet) => true,
+            (Found::NoEffect, Goal::Frames) | (Found::Hurts | Found::Unclear, _) => false,
+        };
+        let helps = found.iter().enumerate().filter(|(_, found)| is_wanted(found));
         let helps: Vec<usize> = helps.map(|(column, _)| column).collect();
         self.with_needs(helps)
     }

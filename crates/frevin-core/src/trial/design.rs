@@ -103,6 +103,8 @@ pub enum KeepPolicy {
     /// Only what is better stays: what gains nothing is not worth its risk.
     #[default]
     Better,
+    /// What was shown to make no difference stays too: it is wanted for something else.
+    AsGood,
     /// What was not shown to be worse stays too.
     NotWorse,
 }

@@ -69,9 +69,10 @@ pub fn ending(design: &Design, comparison: &Comparison) -> Ending {
 
 fn by_verdict(design: &Design, comparison: &Comparison) -> Ending {
     let first = design.first_place();
-    let by_policy = match design.keep {
-        KeepPolicy::Better => first,
-        KeepPolicy::NotWorse => Place::B,
+    let (where_same, where_unknown) = match design.keep {
+        KeepPolicy::Better => (first, first),
+        KeepPolicy::AsGood => (Place::B, first),
+        KeepPolicy::NotWorse => (Place::B, Place::B),
     };
     match (comparison.verdict, design.question) {
         (Verdict::Better, _) => Ending::new(Place::B, Reason::Better),
@@ -84,9 +85,9 @@ fn by_verdict(design: &Design, comparison: &Comparison) -> Ending {
         (Verdict::Same | Verdict::Undecided, Question::Against) => {
             Ending::new(first, no_winner(comparison.verdict))
         }
-        (Verdict::Same, Question::Apply) => Ending::new(by_policy, Reason::NothingGained),
+        (Verdict::Same, Question::Apply) => Ending::new(where_same, Reason::NothingGained),
         (Verdict::Undecided, Question::Apply | Question::Without) => {
-            Ending::new(by_policy, Reason::NotKnown)
+            Ending::new(where_unknown, Reason::NotKnown)
         }
     }
 }
@@ -154,7 +155,7 @@ mod tests {
             (Verdict::Same, Reason::NothingGained),
             (Verdict::Undecided, Reason::NotKnown),
         ] {
-            for keep in [KeepPolicy::Better, KeepPolicy::NotWorse] {
+            for keep in [KeepPolicy::Better, KeepPolicy::AsGood, KeepPolicy::NotWorse] {
                 design.keep = keep;
                 let ending = ending(&design, &comparison(verdict));
                 assert_eq!((ending.kept, ending.place), (false, design.first_place()));
@@ -168,6 +169,9 @@ mod tests {
         let mut design = sample_design();
         let kept = |design: &Design, verdict| ending(design, &comparison(verdict)).kept;
         assert!(kept(&design, Verdict::Better) && !kept(&design, Verdict::Same));
+        design.keep = KeepPolicy::AsGood;
+        assert!(kept(&design, Verdict::Same) && !kept(&design, Verdict::Undecided));
+        assert!(!kept(&design, Verdict::Worse) && kept(&design, Verdict::Better));
         design.keep = KeepPolicy::NotWorse;
         assert!(kept(&design, Verdict::Same) && kept(&design, Verdict::Undecided));
         assert!(!kept(&design, Verdict::Worse));

@@ -11,9 +11,23 @@ use crate::preview::Wish;
 use crate::setting::Address;
 use crate::visits::VisitId;
 
+/// What an evening is for.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Goal {
+    /// More frames: what helps is kept.
+    #[default]
+    Frames,
+    /// Less power and noise: what costs no frames is kept.
+    Quiet,
+}
+
 /// An evening: the time that there is, and what was made of it.
 #[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Evening {
+    /// What it is for.
+    #[serde(default)]
+    pub goal: Goal,
     /// The time that there is, in seconds.
     pub budget_s: u64,
     /// What was planned.
@@ -38,13 +52,80 @@ pub struct Evening {
 
 impl Evening {
     /// What was mended and is tried together with what helped: all of it that writes nothing which that writes too.
+    /// Nothing of it where the frames have to stay the same: what it gives would hide what the rest costs.
     pub fn tried_with(&self, helping: &[Wish]) -> Vec<&Mended> {
+        match self.goal {
+            Goal::Frames => {}
+            Goal::Quiet => return Vec::new(),
+        }
         let addresses = |wish: &Wish| -> BTreeSet<Address> {
             wish.settings.iter().map(|wanted| wanted.address.clone()).collect()
         };
         let taken: BTreeSet<Address> = helping.iter().flat_map(addresses).collect();
         let is_apart = |mended: &&Mended| addresses(&mended.wish).is_disjoint(&taken);
         self.mended.iter().filter(is_apart).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::super::plan::EveningPlan;
+    use super::*;
+    use crate::setting::{State, TakesEffect};
+    use crate::tweak::{TweakUse, Wanted};
+
+    fn wish(tweak: &str, value: &str) -> Wish {
+        let wanted = Wanted {
+            address: format!(r"registry:HKCU\Software\A#{value}").parse().unwrap(),
+            state: State::Absent,
+            takes_effect: TakesEffect::Now,
+        };
+        let used = TweakUse::plain(tweak.parse().unwrap());
+        Wish { used, settings: vec![wanted], consented: false }
+    }
+
+    #[test]
+    fn what_was_mended_is_tried_with_the_rest_where_both_are_apart_and_frames_are_the_goal() {
+        let mended = |tweak: &str, value: &str, change: i64| Mended {
+            title: tweak.to_owned(),
+            wish: wish(tweak, value),
+            change: ChangeId(change),
+        };
+        let plan = EveningPlan {
+            asked: Vec::new(),
+            not_asked: Vec::new(),
+            run_seconds: 60,
+            trial_runs: 3,
+            trial_pairs: 8,
+            rows: 12,
+            sift_s: 0,
+            trial_s: 0,
+            smallest_effect_percent: 1.0,
+        };
+        let mut evening = Evening {
+            goal: Goal::Frames,
+            budget_s: 1,
+            plan,
+            mended: vec![mended("knobs/one", "One", 1), mended("knobs/two", "Two", 2)],
+            set_aside: Vec::new(),
+            looks_first: false,
+            baseline: None,
+            is_again: false,
+        };
+        let tried = |evening: &Evening, helping: &[Wish]| -> Vec<i64> {
+            evening.tried_with(helping).iter().map(|mended| mended.change.0).collect()
+        };
+        assert_eq!(tried(&evening, &[]), [1, 2]);
+        // What writes the same as something that helps stays where it is.
+        assert_eq!(tried(&evening, &[wish("knobs/other", "Two")]), [1]);
+        evening.goal = Goal::Quiet;
+        assert_eq!(tried(&evening, &[]), [0_i64; 0]);
+        // An evening of before there were goals is one for frames.
+        let mut told = serde_json::to_value(&evening).unwrap();
+        told.as_object_mut().unwrap().remove("goal");
+        evening.goal = Goal::Frames;
+        assert_eq!(serde_json::from_value::<Evening>(told).unwrap(), evening);
     }
 }
 

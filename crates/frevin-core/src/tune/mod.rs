@@ -6,7 +6,7 @@
 mod evening;
 mod plan;
 
-pub use evening::{Evening, Mended};
+pub use evening::{Evening, Goal, Mended};
 pub use plan::{
     Belief, EveningCosts, EveningPlan, EveningQuestion, NoEvening, TuneCandidate, belief, plan,
 };

@@ -3,11 +3,12 @@
 use std::time::Duration;
 
 use frevin_stats::LARGEST_PAIR_COUNTS;
-use frevin_stats::normal_gain;
 use frevin_stats::sift::{FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS};
+use frevin_stats::{normal_below, normal_gain};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::evening::Goal;
 use crate::tweak::{Standing, TweakUse};
 
 /// What an effect on frame rate is believed to be before it is measured: a normal distribution of the natural
@@ -69,6 +70,27 @@ impl Belief {
     }
 }
 
+/// What sparing power with a tweak that costs no frames is taken to be worth, as a natural logarithm of frame rate: as
+/// much for each, so that time goes to those that are likely to cost none.
+const SPARED: f64 = 0.01;
+/// What a set may cost of average FPS and still counts as no difference.
+const NO_COST: f64 = 0.01;
+
+impl Belief {
+    /// The chance that a measurement with this standard error says that it costs no frames worth having.
+    pub fn chance_of_no_cost(self, standard_error: f64) -> f64 {
+        normal_below((self.mean + NO_COST) / self.spread.hypot(standard_error))
+    }
+
+    /// What asking is expected to be worth, for a goal.
+    pub fn worth(self, goal: Goal, standard_error: f64) -> f64 {
+        match goal {
+            Goal::Frames => self.expected_gain(standard_error),
+            Goal::Quiet => SPARED * self.chance_of_no_cost(standard_error),
+        }
+    }
+}
+
 /// Something that could be asked about.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TuneCandidate {
@@ -91,8 +113,19 @@ pub struct EveningCosts {
 
 /// The lengths of a run that are weighed against each other, in seconds.
 const RUN_SECONDS: [u32; 4] = [60, 45, 30, 20];
-/// The runs of a visit of the trial at the end, the most first: fewer are for evenings that are too short for more.
-const TRIAL_RUNS: [u32; 3] = [3, 2, 1];
+/// A trial at the end: its pairs at the most, and the runs of a visit.
+type TrialSize = (usize, u32);
+/// The trials that are weighed, the largest first: smaller ones are for evenings that are too short for more.
+const TRIALS: [TrialSize; 3] =
+    [(LARGEST_PAIR_COUNTS[0], 3), (LARGEST_PAIR_COUNTS[0], 2), (LARGEST_PAIR_COUNTS[0], 1)];
+/// The same where no difference has to be shown, which takes more pairs than showing one.
+const TRIALS_OF_NO_DIFFERENCE: [TrialSize; 5] = [
+    (LARGEST_PAIR_COUNTS[2], 3),
+    (LARGEST_PAIR_COUNTS[1], 3),
+    (LARGEST_PAIR_COUNTS[0], 3),
+    (LARGEST_PAIR_COUNTS[0], 2),
+    (LARGEST_PAIR_COUNTS[0], 1),
+];
 /// Half of the variance of a run of a minute is of the start of the PC and the game, which longer runs do not lessen.
 const SHARE_OF_START: f64 = 0.5;
 /// Rows beyond the number of columns, without which least squares have nothing left to tell chance by.
@@ -114,9 +147,9 @@ impl EveningCosts {
         self.restart + self.run(run_seconds) * (1 + self.warm_up())
     }
 
-    fn trial(&self, run_seconds: u32, trial_runs: u32) -> Duration {
-        let visit = self.restart + self.run(run_seconds) * (trial_runs + self.warm_up());
-        visit * 2 * u32::try_from(LARGEST_PAIR_COUNTS[0]).unwrap_or(u32::MAX)
+    fn trial(&self, run_seconds: u32, (pairs, runs): TrialSize) -> Duration {
+        let visit = self.restart + self.run(run_seconds) * (runs + self.warm_up());
+        visit * 2 * u32::try_from(pairs).unwrap_or(u32::MAX)
     }
 
     /// The variance of what a configuration measures in a run of this length.
@@ -133,7 +166,7 @@ impl EveningCosts {
     /// The shortest evening that there can be.
     fn least(&self) -> Duration {
         let shortest = RUN_SECONDS[RUN_SECONDS.len() - 1];
-        let fewest = TRIAL_RUNS[TRIAL_RUNS.len() - 1];
+        let fewest = TRIALS[TRIALS.len() - 1];
         let rows = self.row(shortest) * u32::try_from(FIRST_LOOK).unwrap_or(u32::MAX);
         rows + self.trial(shortest, fewest)
     }
@@ -162,6 +195,8 @@ pub struct EveningPlan {
     pub run_seconds: u32,
     /// Runs of a visit of the trial at the end.
     pub trial_runs: u32,
+    /// The most pairs of that trial.
+    pub trial_pairs: usize,
     /// The most configurations of the sift.
     pub rows: usize,
     /// How long the sift takes at the most, in seconds, and the trial at its end.
@@ -187,17 +222,22 @@ pub enum NoEvening {
 /// Splits a budget: of the lengths of a run and the numbers of candidates that fit, those with the most expected gain,
 /// `sum(E[max(m, 0)])` over the candidates that are asked about, where `m` is what would be believed of each afterwards.
 /// More rows make the answers surer, longer runs too; both take time. Ties are for the longer run. Only where nothing fits
-/// beside a trial of three runs a visit, it has two, or one.
+/// beside a trial of three runs a visit, it has two, or one; and where no
+/// difference has to be shown, as many pairs as fit.
 ///
 /// # Errors
 /// [`NoEvening`].
 pub fn plan(
     candidates: Vec<TuneCandidate>,
+    goal: Goal,
     costs: &EveningCosts,
     budget: Duration,
 ) -> Result<EveningPlan, NoEvening> {
-    let best =
-        TRIAL_RUNS.into_iter().find_map(|trial_runs| best(&candidates, costs, budget, trial_runs));
+    let with_trial = |trial: &TrialSize| best(&candidates, goal, costs, budget, *trial);
+    let best = match goal {
+        Goal::Frames => TRIALS.iter().find_map(with_trial),
+        Goal::Quiet => TRIALS_OF_NO_DIFFERENCE.iter().find_map(with_trial),
+    };
     match best {
         Some(plan) => Ok(plan),
         None if budget < costs.least() => Err(NoEvening::TooShort { least: costs.least() }),
@@ -205,16 +245,17 @@ pub fn plan(
     }
 }
 
-/// The split with the most expected gain beside a trial of so many runs a visit; nothing where none fits.
+/// The split with the most expected gain beside a trial of this size; nothing where none fits.
 fn best(
     candidates: &[TuneCandidate],
+    goal: Goal,
     costs: &EveningCosts,
     budget: Duration,
-    trial_runs: u32,
+    trial_size: TrialSize,
 ) -> Option<EveningPlan> {
     let mut best: Option<(f64, EveningPlan)> = None;
     for run_seconds in RUN_SECONDS {
-        let trial = costs.trial(run_seconds, trial_runs);
+        let trial = costs.trial(run_seconds, trial_size);
         let Some(for_rows) = budget.checked_sub(trial) else { continue };
         let row = costs.row(run_seconds);
         let fit = (for_rows.as_secs_f64() / row.as_secs_f64()) as usize;
@@ -226,7 +267,7 @@ fn best(
             .map(|candidate| EveningQuestion {
                 used: candidate.used.clone(),
                 belief: candidate.belief,
-                expected_gain: candidate.belief.expected_gain(standard_error),
+                expected_gain: candidate.belief.worth(goal, standard_error),
             })
             .collect();
         questions.sort_by(|a, b| {
@@ -243,7 +284,8 @@ fn best(
             asked: questions,
             not_asked,
             run_seconds,
-            trial_runs,
+            trial_runs: trial_size.1,
+            trial_pairs: trial_size.0,
             rows,
             sift_s: (row * u32::try_from(rows).unwrap_or(u32::MAX)).as_secs(),
             trial_s: trial.as_secs(),
@@ -285,7 +327,7 @@ mod tests {
     #[test]
     fn a_longer_evening_asks_more_and_sees_smaller_effects() {
         let plans: Vec<EveningPlan> = [3.0, 6.0, 20.0]
-            .map(|budget| plan(candidates(30), &COSTS, hours(budget)).unwrap())
+            .map(|budget| plan(candidates(30), Goal::Frames, &COSTS, hours(budget)).unwrap())
             .into();
         for (plan, budget) in plans.iter().zip([3.0, 6.0, 20.0]) {
             assert!(hours(budget).as_secs() >= plan.sift_s + plan.trial_s, "{plan:?}");
@@ -309,7 +351,7 @@ mod tests {
         all.push(TuneCandidate { used: named("knobs/proven"), belief: proven });
         let harmful = belief(Standing::Harmful, "knobs", &[]);
         all.push(TuneCandidate { used: named("knobs/harmful"), belief: harmful });
-        let plan = plan(all, &COSTS, hours(4.0)).unwrap();
+        let plan = plan(all, Goal::Frames, &COSTS, hours(4.0)).unwrap();
         assert_eq!(plan.asked[0].used, named("knobs/proven"));
         let order: Vec<&TweakUse> =
             plan.asked.iter().chain(&plan.not_asked).map(|one| &one.used).collect();
@@ -341,14 +383,35 @@ mod tests {
     }
 
     #[test]
+    fn for_a_quiet_pc_what_is_likely_to_cost_nothing_comes_first() {
+        let mut all = candidates(3);
+        let harmful = belief(Standing::Harmful, "knobs", &[]);
+        let named = |name: &str| TweakUse::plain(name.parse().unwrap());
+        all.push(TuneCandidate { used: named("knobs/harmful"), belief: harmful });
+        let still = belief(Standing::NoEffect, "knobs", &[]);
+        all.push(TuneCandidate { used: named("knobs/still"), belief: still });
+        let plan = plan(all, Goal::Quiet, &COSTS, hours(3.0)).unwrap();
+        let asked: Vec<String> = plan.asked.iter().map(|one| one.used.to_string()).collect();
+        assert_eq!(asked[0], "knobs/still");
+        assert!(plan.trial_pairs > LARGEST_PAIR_COUNTS[0], "no difference takes more: {plan:?}");
+        assert_eq!(asked.len(), 4, "what is known to cost is not asked about: {asked:?}");
+        assert!(plan.asked.windows(2).all(|two| two[0].expected_gain >= two[1].expected_gain));
+        // Nobody expects frames of any of it.
+        assert!(still.expected_gain(0.005) < still.worth(Goal::Quiet, 0.005));
+    }
+
+    #[test]
     fn no_evening_says_why() {
-        let hour = plan(candidates(5), &COSTS, hours(1.0)).unwrap();
+        let hour = plan(candidates(5), Goal::Frames, &COSTS, hours(1.0)).unwrap();
         assert_eq!((hour.trial_runs, hour.rows), (1, FIRST_LOOK), "{hour:?}");
-        assert_eq!(plan(candidates(5), &COSTS, hours(4.0)).unwrap().trial_runs, 3);
-        let too_short = plan(candidates(5), &COSTS, hours(0.5));
+        assert_eq!(plan(candidates(5), Goal::Frames, &COSTS, hours(4.0)).unwrap().trial_runs, 3);
+        let too_short = plan(candidates(5), Goal::Frames, &COSTS, hours(0.5));
         let Err(NoEvening::TooShort { least }) = too_short else { panic!("{too_short:?}") };
-        assert!(plan(candidates(5), &COSTS, least).is_ok());
-        assert!(plan(candidates(5), &COSTS, least - Duration::from_secs(1)).is_err());
-        assert_eq!(plan(Vec::new(), &COSTS, hours(3.0)), Err(NoEvening::NothingToAsk));
+        assert!(plan(candidates(5), Goal::Frames, &COSTS, least).is_ok());
+        assert!(plan(candidates(5), Goal::Frames, &COSTS, least - Duration::from_secs(1)).is_err());
+        assert_eq!(
+            plan(Vec::new(), Goal::Frames, &COSTS, hours(3.0)),
+            Err(NoEvening::NothingToAsk)
+        );
     }
 }

@@ -210,6 +210,7 @@ fn start(
         after_taking_back: None,
         keep: match args.keep {
             Keep::Better => KeepPolicy::Better,
+            Keep::AsGood => KeepPolicy::AsGood,
             Keep::NotWorse => KeepPolicy::NotWorse,
         },
         experts,

@@ -141,6 +141,8 @@ pub(crate) struct StartArgs {
 pub(crate) enum Keep {
     /// Only what is better
     Better,
+    /// What was shown to make no difference too
+    AsGood,
     /// What was not shown to be worse
     NotWorse,
 }
@@ -333,6 +335,7 @@ fn request(context: &Context, args: &StartArgs) -> Result<Request, Failure> {
         budget: args.budget,
         keep: match args.keep {
             Keep::Better => KeepPolicy::Better,
+            Keep::AsGood => KeepPolicy::AsGood,
             Keep::NotWorse => KeepPolicy::NotWorse,
         },
         judge,

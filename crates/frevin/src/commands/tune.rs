@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use frevin_core::ids::SceneName;
+use frevin_core::tune::Goal;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{Pc, PcKind, Restarts};
 
@@ -74,6 +75,9 @@ struct TuneStartArgs {
     /// game: the largest effects first, and nothing else
     #[arg(long, conflicts_with = "candidates")]
     again: bool,
+    /// Ask for less power and noise instead: what is shown to cost no frames is kept [default candidates: quiet]
+    #[arg(long, conflicts_with = "again")]
+    quiet_pc: bool,
     /// Mend nothing of what is plainly wrong with the PC; else each thing that can be taken back is mended first
     #[arg(long)]
     as_it_is: bool,
@@ -100,6 +104,7 @@ impl TuneStartArgs {
         Ok(WantedEvening {
             scene: self.scene.clone(),
             budget: self.budget,
+            goal: if self.quiet_pc { Goal::Quiet } else { Goal::Frames },
             candidates: self.candidates.clone(),
             is_again: self.again,
             as_it_is: self.as_it_is,

@@ -468,10 +468,13 @@ fn policy_in_words(question: Question, keep: KeepPolicy) -> &'static str {
         (Question::Apply, KeepPolicy::Better) => {
             "what is better stays; anything else is taken back"
         }
+        (Question::Apply, KeepPolicy::AsGood) => {
+            "what is better, or shown to be no different, stays; anything else is taken back"
+        }
         (Question::Apply, KeepPolicy::NotWorse) => {
             "what is worse is taken back; anything else stays"
         }
-        (Question::Without, KeepPolicy::Better) => {
+        (Question::Without, KeepPolicy::Better | KeepPolicy::AsGood) => {
             "left out where nothing is lost by it; else put back"
         }
         (Question::Without, KeepPolicy::NotWorse) => "put back where it is worse without it",

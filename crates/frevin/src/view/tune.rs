@@ -3,9 +3,11 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use frevin_core::ids::SceneName;
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::{Found, SiftId, SiftProgress};
-use frevin_core::tune::EveningPlan;
+use frevin_core::trial::Reason;
+use frevin_core::tune::{EveningPlan, Goal};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -58,6 +60,23 @@ pub(crate) enum Stands {
     Waiting,
 }
 
+/// What an evening asks.
+fn question(goal: Goal, title: &str, scene: &SceneName) -> String {
+    match goal {
+        Goal::Frames => format!("what of {title} helps in {scene}?"),
+        Goal::Quiet => format!("what of {title} costs no frames in {scene}?"),
+    }
+}
+
+fn keeps(goal: Goal) -> &'static str {
+    match goal {
+        Goal::Frames => "what is better, as a profile; all else is taken back exactly",
+        Goal::Quiet => {
+            "what is shown to cost no frames, as a profile; all else is taken back exactly"
+        }
+    }
+}
+
 fn minutes(minutes: f64) -> String {
     duration(Duration::from_secs_f64(60.0 * minutes))
 }
@@ -68,8 +87,9 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
     let evening = &begin.evening;
     let EveningPlan { asked, not_asked, run_seconds, rows, sift_s, trial_s, .. } = &evening.plan;
     page.heading(format_args!(
-        "An evening of {}: what of {title} helps in {scene}?",
-        duration(Duration::from_secs(evening.budget_s))
+        "An evening of {}: {}",
+        duration(Duration::from_secs(evening.budget_s)),
+        question(evening.goal, title, scene)
     ));
     show_opening(begin, page);
     let each = match begin.restarts {
@@ -95,7 +115,11 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         (
             "prove",
             format!(
-                "what helped is tried together against the PC as it is: {} at most",
+                "{} is tried together against the PC as it came: {} at most",
+                match evening.goal {
+                    Goal::Frames => "what helped",
+                    Goal::Quiet => "what costs none",
+                },
                 duration(Duration::from_secs(*trial_s))
             ),
         ),
@@ -106,7 +130,7 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
                 percent(evening.plan.smallest_effect_percent / 100.0).trim_start_matches('+')
             ),
         ),
-        ("keep", "what is better, as a profile; all else is taken back exactly".to_owned()),
+        ("keep", keeps(evening.goal).to_owned()),
     ]);
     page.pairs(steps);
     if begin.is_simulated {
@@ -115,12 +139,20 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         ));
     }
     page.blank();
-    let mut table = Table::new(["asked about", ">expected", ">may be"]);
+    let expected = match evening.goal {
+        Goal::Frames => ">expected",
+        // What it is expected to be worth is no frame rate.
+        Goal::Quiet => ">costs none",
+    };
+    let mut table = Table::new(["asked about", expected, ">may be"]);
     for question in asked {
         let belief = question.belief;
         table.row([
             question.used.to_string(),
-            percent(question.expected_gain.exp_m1()),
+            match evening.goal {
+                Goal::Frames => percent(question.expected_gain.exp_m1()),
+                Goal::Quiet => format!("{:.0} %", 100.0 * question.belief.chance_of_no_cost(0.0)),
+            },
             format!(
                 "{} to {}",
                 percent((belief.mean - 2.0 * belief.spread).exp_m1()),
@@ -180,7 +212,8 @@ fn show_opening(begin: &EveningBeginning, page: &mut Page) {
 impl View for TuneShown {
     fn show(&self, page: &mut Page) {
         let TuneReport { tune, scene, title, budget_minutes, spent_minutes, .. } = &self.report;
-        page.heading(format_args!("Evening {tune}: what of {title} helps in {scene}?"));
+        let question = question(self.report.goal, title, scene);
+        page.heading(format_args!("Evening {tune}: {question}"));
         if self.report.is_given_up {
             page.line(match self.report.mended.is_empty() {
                 true => "It was given up; the PC is what it was before it.".to_owned(),
@@ -260,19 +293,31 @@ impl TuneShown {
     fn show_end(&self, page: &mut Page, time: &str) {
         let report = &self.report;
         match (&report.gain_percent, report.kept.is_empty()) {
-            (Some(gain), false) => page.line(good(format_args!(
-                "{} average FPS in {} ({} to {}), proven in turns against the PC as it was.",
-                percent(gain.estimate / 100.0),
-                report.scene,
-                percent(gain.low / 100.0),
-                percent(gain.high / 100.0)
-            ))),
+            (Some(gain), false) => {
+                let interval =
+                    format!("{} to {}", percent(gain.low / 100.0), percent(gain.high / 100.0));
+                page.line(good(match report.goal {
+                    Goal::Frames => format!(
+                        "{} average FPS in {} ({interval}), proven in turns against the PC as it was.",
+                        percent(gain.estimate / 100.0),
+                        report.scene,
+                    ),
+                    Goal::Quiet => format!(
+                        "Less power and noise for the same frames in {}: average FPS differs by {} ({interval}).",
+                        report.scene,
+                        percent(gain.estimate / 100.0),
+                    ),
+                }));
+            }
             (_, _) => page.line(strong(match report.reason {
                 Some(reason) => {
-                    format!(
-                        "Nothing is kept, and all is taken back exactly: {}.",
-                        reason_in_words(reason)
-                    )
+                    let why = match (reason, report.goal) {
+                        (Reason::NotKnown, Goal::Quiet) => {
+                            "that it costs no frames could not be shown"
+                        }
+                        _ => reason_in_words(reason),
+                    };
+                    format!("Nothing is kept, and all of it is taken back exactly: {why}.")
                 }
                 None => "Nothing helped, and nothing is in force of it.".to_owned(),
             })),
@@ -310,6 +355,7 @@ impl TuneShown {
                 .found
                 .iter()
                 .filter(|tweak| tweak.found == found)
+                .filter(|tweak| report.kept.iter().all(|kept| kept.used != tweak.used))
                 .map(|tweak| tweak.used.to_string())
                 .collect();
             (!of.is_empty()).then(|| format!("{}: {}", of.len(), of.join(", ")))

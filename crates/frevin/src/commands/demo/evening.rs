@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use frevin_core::layers::Selection;
 use frevin_core::setting::TakesEffect;
+use frevin_core::tune::Goal;
 use frevin_pc::{Fingerprint, fingerprint};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -69,6 +70,7 @@ impl Demo {
         let wanted = WantedEvening {
             scene: Some(self.scene.clone()),
             budget: BUDGET,
+            goal: Goal::Frames,
             candidates: None,
             is_again: false,
             as_it_is: false,

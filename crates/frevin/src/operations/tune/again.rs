@@ -6,7 +6,7 @@ use frevin_core::evidence::Age;
 use frevin_core::ids::SceneName;
 use frevin_core::layers::{ChangeId, Layers};
 use frevin_core::preview::Wish;
-use frevin_core::tune::Mended;
+use frevin_core::tune::{Goal, Mended};
 use frevin_core::tweak::TweakId;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::Pc;
@@ -21,6 +21,7 @@ pub(crate) struct Again {
     /// The revision of a profile that it asked about, as it is written.
     pub(crate) profile: String,
     pub(crate) scene: SceneName,
+    pub(crate) goal: Goal,
     /// The tweaks whose evidence has aged.
     pub(crate) aged: BTreeSet<TweakId>,
     /// What has changed since.
@@ -85,6 +86,7 @@ pub(crate) fn again(
     Ok(Again {
         profile,
         scene: scene.clone(),
+        goal: evening.goal,
         aged,
         because: because.into_iter().collect(),
         held,

@@ -9,7 +9,7 @@ use frevin_core::layers::ChangeId;
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::SiftDesign;
 use frevin_core::trial::KeepPolicy;
-use frevin_core::tune::{Evening, Mended};
+use frevin_core::tune::{Evening, Goal, Mended};
 use frevin_core::tweak::TweakId;
 use frevin_ledger::Ledger;
 use frevin_pc::{PcKind, Restarts};
@@ -26,12 +26,16 @@ use crate::operations::profiles::keep_ready_made;
 use crate::operations::sift::{Only, SiftDriver, SiftRequest};
 use crate::operations::target::Named;
 
+/// The ready-made profile that is asked about for a quiet PC.
+const QUIET: &str = "quiet";
+
 /// What its owner wants of an evening.
 #[derive(Debug, Clone)]
 pub(crate) struct WantedEvening {
     /// What is measured; nothing: the only scene there is, or what the profile names.
     pub(crate) scene: Option<SceneName>,
     pub(crate) budget: Duration,
+    pub(crate) goal: Goal,
     /// The profile whose tweaks may be asked about; nothing: one for this kind of PC.
     pub(crate) candidates: Option<String>,
     pub(crate) is_again: bool,
@@ -111,7 +115,12 @@ pub(crate) fn settle(
         opening.mends.extend(again.mended.iter().map(Mend::again));
     }
     let mut request = request(context, &*pc, ledger, wanted, again.as_ref())?;
-    let asked = Asked { budget: wanted.budget, is_again: wanted.is_again };
+    let goal = again.as_ref().map_or(wanted.goal, |again| again.goal);
+    let asked = Asked { budget: wanted.budget, is_again: wanted.is_again, goal };
+    request.keep = match goal {
+        Goal::Frames => KeepPolicy::Better,
+        Goal::Quiet => KeepPolicy::AsGood,
+    };
     keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;
     let mending = opening.mending();
     let planned = |ledger: &Ledger, request: &SiftRequest| {
@@ -207,6 +216,7 @@ fn request(
     let profile = match (again, &wanted.candidates) {
         (Some(again), _) => again.profile.clone(),
         (None, Some(profile)) => profile.clone(),
+        (None, None) if wanted.goal == Goal::Quiet => QUIET.to_owned(),
         (None, None) => usual_candidates(context, pc)?,
     };
     let scenes = ledger.scenes()?;

@@ -3,6 +3,7 @@
 use frevin_core::ids::{ProfileName, SceneName};
 use frevin_core::profile::{Entry, Playing, Profile, Revision};
 use frevin_core::sift::SiftId;
+use frevin_core::tune::Goal;
 use frevin_ledger::{Ledger, LedgerError, SiftRecord};
 
 use super::report::kept;
@@ -13,9 +14,13 @@ use crate::operations::sift::{SiftReport, report};
 use crate::operations::target::ReadDocument;
 use crate::view::percent;
 
-/// The profile that evenings in a scene are saved as.
-fn profile_of(scene: &SceneName) -> Result<ProfileName, Failure> {
-    format!("tuned-{scene}")
+/// The profile that evenings for a goal in a scene are saved as.
+fn profile_of(goal: Goal, scene: &SceneName) -> Result<ProfileName, Failure> {
+    let what = match goal {
+        Goal::Frames => "tuned",
+        Goal::Quiet => "quiet",
+    };
+    format!("{what}-{scene}")
         .parse()
         .map_err(|error| Failure::new(Kind::Internal, format!("{error}")))
 }
@@ -26,8 +31,12 @@ fn message_of(sift: SiftId) -> String {
 }
 
 /// The revision that an evening saved, if it has: known also where its profile was deleted since.
-pub(super) fn saved(ledger: &Ledger, sift: &SiftReport) -> Result<Option<Revision>, Failure> {
-    match ledger.revisions(&profile_of(&sift.scene)?) {
+pub(super) fn saved(
+    ledger: &Ledger,
+    goal: Goal,
+    sift: &SiftReport,
+) -> Result<Option<Revision>, Failure> {
+    match ledger.revisions(&profile_of(goal, &sift.scene)?) {
         Ok(revisions) => {
             let message = message_of(sift.sift);
             Ok(revisions.into_iter().rfind(|revision| revision.message == message))
@@ -44,11 +53,12 @@ pub(crate) fn save_kept(
     record: &SiftRecord,
 ) -> Result<(), Failure> {
     let sift = &report(ledger, record, false)?;
-    if !sift.kept || saved(ledger, sift)?.is_some() {
+    let goal = record.design.evening.as_ref().map_or(Goal::Frames, |evening| evening.goal);
+    if !sift.kept || saved(ledger, goal, sift)?.is_some() {
         return Ok(());
     }
     let kept = kept(sift);
-    let name = profile_of(&sift.scene)?;
+    let name = profile_of(goal, &sift.scene)?;
     let day = sift.begun_at.to_zoned(jiff::tz::TimeZone::system()).date();
     let share = |of: f64| percent(of / 100.0);
     let design = &record.design;
@@ -79,7 +89,12 @@ pub(crate) fn save_kept(
     });
     let profile = Profile {
         name: name.clone(),
-        purpose: format!("What evening {} proved to help in {}", sift.sift, sift.scene),
+        purpose: match goal {
+            Goal::Frames => format!("What evening {} proved to help in {}", sift.sift, sift.scene),
+            Goal::Quiet => {
+                format!("What evening {} proved to cost no frames in {}", sift.sift, sift.scene)
+            }
+        },
         scene: Some(sift.scene.clone()),
         builds_on: Vec::new(),
         without: Vec::new(),

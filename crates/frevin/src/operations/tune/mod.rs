@@ -13,9 +13,8 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use frevin_core::facts::Form;
-use frevin_core::tune::{Evening, EveningCosts, NoEvening, TuneCandidate, belief, plan};
+use frevin_core::tune::{Evening, EveningCosts, Goal, NoEvening, TuneCandidate, belief, plan};
 use frevin_core::tweak::{Standing, TweakId, TweakUse};
-use frevin_core::verdict::LARGEST_PAIR_COUNTS;
 use frevin_ledger::Ledger;
 use frevin_pc::Pc;
 
@@ -37,6 +36,7 @@ struct Asked {
     budget: Duration,
     /// Whether it asks again about what has aged: then that counts as what was measured.
     is_again: bool,
+    goal: Goal,
 }
 
 /// Settles an evening on a PC, of which `mending` is mended before it. Nothing is written.
@@ -63,20 +63,21 @@ fn prepare(
     let mut candidates = candidates(context, pc, ledger, &whole, asked.is_again)?;
     candidates.retain(|candidate| !mending.contains(&candidate.used.tweak));
     let after_a_look = for_answers.saturating_sub(pace.run);
-    let (plan, looks_first) = match plan(candidates.clone(), &costs, after_a_look) {
+    let (plan, looks_first) = match plan(candidates.clone(), asked.goal, &costs, after_a_look) {
         Ok(plan) => (plan, true),
         // The shortest evening has no time for it.
-        Err(_) => (plan(candidates, &costs, for_answers).map_err(no_evening)?, false),
+        Err(_) => (plan(candidates, asked.goal, &costs, for_answers).map_err(no_evening)?, false),
     };
     let tweaks = plan.asked.iter().map(|question| question.used.tweak.clone()).collect();
     let only = Only { tweaks, why: "the evening does not reach for it" };
     let mut sifted = design(context, pc, ledger, &of_length(plan.run_seconds, Some(only)))?;
     sifted.design.rule.most_rows = plan.rows;
     sifted.design.rule.row_variance = costs.row_variance(plan.run_seconds);
-    sifted.design.trial_pairs = LARGEST_PAIR_COUNTS[0];
+    sifted.design.trial_pairs = plan.trial_pairs;
     // What time does not reach for is no fault of it, and stands in the plan.
     sifted.design.left_out = whole.design.left_out;
     let evening = Evening {
+        goal: asked.goal,
         budget_s: asked.budget.as_secs(),
         plan,
         mended: Vec::new(),

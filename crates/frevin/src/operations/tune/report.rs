@@ -8,9 +8,9 @@ use frevin_core::layers::ChangeId;
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::{FoundTweak, SiftId, SiftProgress};
 use frevin_core::trial::{Reason, TrialId};
-use frevin_core::tune::{Evening, EveningPlan, Mended};
+use frevin_core::tune::{Evening, EveningPlan, Goal, Mended};
 use frevin_core::tweak::TweakUse;
-use frevin_core::verdict::{LARGEST_PAIR_COUNTS, Verdict};
+use frevin_core::verdict::Verdict;
 use frevin_core::visits::{FrameLimit, limit_of_runs};
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{Pc, PcKind};
@@ -62,6 +62,7 @@ pub(crate) struct TuneReport {
     pub(crate) begun_at: Timestamp,
     pub(crate) scene: SceneName,
     pub(crate) title: String,
+    pub(crate) goal: Goal,
     pub(crate) budget_minutes: f64,
     /// What it took so far: on a rehearsal PC, what it would have taken on a real one.
     pub(crate) spent_minutes: f64,
@@ -138,7 +139,7 @@ pub(crate) fn told_evening_of(
     let is_going_on = !record.has_ended() && !sift.is_given_up && sift.tweaks.is_empty();
     let so_far = if is_going_on { report(ledger, record, true)?.tweaks } else { Vec::new() };
     let kept = if sift.kept { kept(&sift) } else { Vec::new() };
-    let profile = saved(ledger, &sift)?.map(|revision| revision.name().to_string());
+    let profile = saved(ledger, evening.goal, &sift)?.map(|revision| revision.name().to_string());
     let change = match sift.trial {
         Some(trial) if sift.kept => {
             first_held(&layers, ledger.changes_of_trial(trial)?).map(|(change, _)| change)
@@ -154,6 +155,7 @@ pub(crate) fn told_evening_of(
         begun_at: sift.begun_at,
         scene: sift.scene.clone(),
         title: sift.title.clone(),
+        goal: evening.goal,
         budget_minutes: evening.budget_s as f64 / 60.0,
         spent_minutes: spent(pc_kind, ledger, record, &sift, evening)?.as_secs_f64() / 60.0,
         progress: sift.progress,
@@ -237,7 +239,7 @@ fn spent(
         Some(trial) => ledger.trial(trial)?.trial().pairs().len(),
         None => 0,
     };
-    let share = pairs as f64 / LARGEST_PAIR_COUNTS[0] as f64;
+    let share = pairs as f64 / evening.plan.trial_pairs as f64;
     let of_baseline = match evening.baseline {
         Some(_) => pace(&ledger.trials(&record.pc)?, BASELINE_S).run,
         None => Duration::ZERO,

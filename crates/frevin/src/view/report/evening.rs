@@ -3,6 +3,7 @@
 use frevin_core::evidence::Age;
 use frevin_core::figures::IntervalRow;
 use frevin_core::sift::{Found, FoundTweak, SiftProgress};
+use frevin_core::tune::Goal;
 use maud::{Markup, html};
 
 use super::super::cautions::limit_in_words;
@@ -20,13 +21,15 @@ pub(super) fn lead(told: &EveningTold) -> Vec<String> {
     let mut sentences = Vec::new();
     match (&report.gain_percent, report.kept.is_empty()) {
         (Some(gain), false) => {
-            sentences.push(format!(
-                "{} % average FPS in {} (between {} and {} %), from the PC as it came to the PC as it is tuned.",
-                signed(gain.estimate),
-                report.scene,
-                signed(gain.low),
-                signed(gain.high)
-            ));
+            let from_to = "from the PC as it came to the PC as it is tuned";
+            let interval = format!("between {} and {} %", signed(gain.low), signed(gain.high));
+            let (estimate, scene) = (signed(gain.estimate), &report.scene);
+            sentences.push(match report.goal {
+                Goal::Frames => format!("{estimate} % average FPS in {scene} ({interval}), {from_to}."),
+                Goal::Quiet => format!(
+                    "Less power and noise for the same frames in {scene}: average FPS differs by {estimate} % ({interval}), {from_to}."
+                ),
+            });
             sentences.push(
                 "Proven in turns, one state against the other, in an order that chance decided."
                     .to_owned(),
