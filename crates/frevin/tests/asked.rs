@@ -104,3 +104,42 @@ fn what_only_the_owner_knows_is_asked_once() {
     let (_, shown) = at_a_terminal(&place, "inspect --ask", "stop\r");
     assert!(shown.contains("1 of 1") && shown.contains("0 answers kept"), "{shown}");
 }
+
+#[test]
+fn an_evening_asks_a_word_for_each_thing_that_it_mends() {
+    let place = Place::new();
+    let before = place.pc_files();
+    // Display yes, recording no, and no evening after all.
+    let (code, shown) = at_a_terminal(&place, "tune --scene canyon-run", "ynn");
+    assert_eq!(code, 2, "{shown}");
+    for asked in
+        ["Mend it first (graphics/highest-refresh)?", "Mend it first (recording/background)?"]
+    {
+        assert!(shown.contains(asked), "{asked}: {shown}");
+    }
+    let mended_first = shown.split("Plainly wrong, and mended first").nth(1).unwrap();
+    let mended_first = mended_first.split("Only you can mend this").next().unwrap();
+    assert!(mended_first.contains("graphics/highest-refresh"), "{shown}");
+    assert!(!mended_first.contains("recording/background"), "{shown}");
+    assert!(shown.contains("Begin it?") && shown.contains("as you wished"), "{shown}");
+    assert_eq!(place.pc_files(), before);
+    place.run(&["tune", "status"]).fails(3);
+}
+
+#[test]
+fn an_evening_asks_about_each_tweak_for_experts() {
+    let place = Place::new();
+    let text = "format = 1\nname = \"bold\"\npurpose = \"Also what is for experts\"\nscene = \"canyon-run\"\n\
+                \n[[tweaks]]\nuse = \"power/active-plan\"\n\n[[tweaks]]\nuse = \"boot/hypervisor\"\n\
+                \n[[tweaks]]\nuse = \"looks/menu-delay\"\n";
+    place.write("bold.toml", text);
+    place.run(&["profile", "save", "bold.toml"]).ok();
+    let plan = place.json(&["tune", "--plan", "--candidates", "bold"]);
+    let left_out = plan["left_out"].to_string();
+    assert!(left_out.contains("--expert boot/hypervisor"), "{plan}");
+    let (_, shown) = at_a_terminal(&place, "tune --candidates bold --as-it-is", "nn");
+    assert!(shown.contains("Ask about boot/hypervisor too? It is for experts."), "{shown}");
+    let plan =
+        place.json(&["tune", "--plan", "--candidates", "bold", "--expert", "boot/hypervisor"]);
+    assert!(plan["plan"].to_string().contains("boot/hypervisor"), "{plan}");
+}

@@ -5,6 +5,7 @@ use std::time::Duration;
 use clap::{Args, Subcommand};
 use frevin_core::ids::SceneName;
 use frevin_core::tune::Goal;
+use frevin_core::tweak::TweakId;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{Pc, PcKind, Restarts};
 
@@ -240,9 +241,16 @@ fn start(
             ask(context, &*pc)?;
         }
     }
-    let settled = settle(context, pc, ledger, &args.wanted(context)?)?;
+    let mut wanted = args.wanted(context)?;
+    let mut settled = settle(context, pc, ledger, &wanted)?;
     if args.plan {
         return Ok(Outcome::yes(&settled.begin));
+    }
+    // Each tweak for experts is a question of its own; where nobody can be asked, it is left out.
+    let experts = agreed_experts(context, &settled.experts_unasked)?;
+    if !experts.is_empty() {
+        wanted.experts.extend(experts);
+        settled = settle(context, pc, ledger, &wanted)?;
     }
     let settled = settled.with_mends(|mend| {
         let question = format!("{} {} Mend it first ({})?", mend.evidence, mend.why, mend.used);
@@ -254,6 +262,19 @@ fn start(
     context.confirm(&page, "Begin it?")?;
     let driver = begin(context, pc, ledger, settled)?;
     drive(context, driver)
+}
+
+/// Those of some tweaks for experts that their owner agrees to ask about.
+fn agreed_experts(context: &Context, unasked: &[TweakId]) -> Result<Vec<TweakId>, Failure> {
+    let catalogue = context.catalogue()?;
+    let mut agreed = Vec::new();
+    for expert in unasked {
+        let may_break = catalogue.get(expert).map_or("", |tweak| tweak.may_break.as_str());
+        if context.asks_owner(&format!("Ask about {expert} too? It is for experts. {may_break}"))? {
+            agreed.push(expert.clone());
+        }
+    }
+    Ok(agreed)
 }
 
 /// Tests Frevin itself on a live PC on which no self-test has passed since Windows was updated.

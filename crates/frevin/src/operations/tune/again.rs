@@ -105,3 +105,38 @@ fn held(layers: &Layers, wishes: Vec<Wish>) -> Option<(ChangeId, Vec<Wish>)> {
     }
     by_change.into_iter().max_by_key(|(_, wishes)| wishes.len())
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test may fail")]
+    use super::*;
+    use frevin_core::layers::Layer;
+    use frevin_core::setting::State;
+    use frevin_core::tweak::TweakUse;
+
+    fn wish(tweak: &str) -> Wish {
+        let used = TweakUse::plain(tweak.parse().unwrap());
+        Wish { used, settings: Vec::new(), consented: false }
+    }
+
+    #[test]
+    fn what_is_held_is_what_the_change_with_most_of_it_holds() {
+        let mut layers = Layers::new();
+        let mut put = |value: &str, change: i64, tweak: &str| {
+            let address = format!(r"registry:HKCU\Software\A#{value}").parse().unwrap();
+            let layer =
+                Layer { change: ChangeId(change), used: wish(tweak).used, state: State::Absent };
+            layers.lay(&address, &State::Absent, layer);
+        };
+        put("One", 4, "knobs/one");
+        put("Two", 7, "knobs/two");
+        put("Three", 7, "knobs/three");
+        let all =
+            vec![wish("knobs/one"), wish("knobs/two"), wish("knobs/three"), wish("knobs/gone")];
+        let (change, wishes) = held(&layers, all).unwrap();
+        assert_eq!(change, ChangeId(7));
+        let names: Vec<String> = wishes.iter().map(|wish| wish.used.to_string()).collect();
+        assert_eq!(names, ["knobs/two", "knobs/three"]);
+        assert!(held(&layers, vec![wish("knobs/gone")]).is_none());
+    }
+}

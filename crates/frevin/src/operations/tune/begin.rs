@@ -71,6 +71,8 @@ pub(crate) struct EveningBeginning {
 /// An evening that is settled and not begun.
 pub(crate) struct SettledEvening {
     pub(crate) begin: EveningBeginning,
+    /// Tweaks for experts that nobody agreed to yet.
+    pub(crate) experts_unasked: Vec<TweakId>,
     request: SiftRequest,
     asked: Asked,
     again: Option<Again>,
@@ -144,7 +146,15 @@ pub(crate) fn settle(
         taken_back_first: again.as_ref().and_then(|again| again.held.as_ref()).map(|held| held.0),
         is_simulated: pc.identity().kind == PcKind::Rehearsal,
     };
-    Ok(SettledEvening { begin, request, asked, again, mending, despite_cap: wanted.despite_cap })
+    Ok(SettledEvening {
+        begin,
+        experts_unasked: sifted.experts_unasked,
+        request,
+        asked,
+        again,
+        mending,
+        despite_cap: wanted.despite_cap,
+    })
 }
 
 /// Begins an evening that its owner has agreed to. Where it cannot begin, the PC is what it was.
@@ -154,7 +164,7 @@ pub(crate) fn begin<'a>(
     ledger: &'a mut Ledger,
     settled: SettledEvening,
 ) -> Result<SiftDriver<'a>, Failure> {
-    let SettledEvening { begin, mut request, asked, again, mending, despite_cap } = settled;
+    let SettledEvening { begin, mut request, asked, again, mending, despite_cap, .. } = settled;
     let mut before = begin.evening;
     if let Some((change, wishes)) = again.and_then(|again| again.held) {
         take_back_if_held(context, &mut *pc, ledger, change)?;

@@ -76,6 +76,7 @@ fn prepare(
     sifted.design.trial_pairs = plan.trial_pairs;
     // What time does not reach for is no fault of it, and stands in the plan.
     sifted.design.left_out = whole.design.left_out;
+    sifted.experts_unasked = whole.experts_unasked;
     let evening = Evening {
         goal: asked.goal,
         budget_s: asked.budget.as_secs(),
