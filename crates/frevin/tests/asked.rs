@@ -130,16 +130,16 @@ fn an_evening_asks_a_word_for_each_thing_that_it_mends() {
 fn an_evening_asks_about_each_tweak_for_experts() {
     let place = Place::new();
     let text = "format = 1\nname = \"bold\"\npurpose = \"Also what is for experts\"\nscene = \"canyon-run\"\n\
-                \n[[tweaks]]\nuse = \"power/active-plan\"\n\n[[tweaks]]\nuse = \"boot/hypervisor\"\n\
+                \n[[tweaks]]\nuse = \"power/active-plan\"\n\n[[tweaks]]\nuse = \"power/no-idle-states\"\n\
                 \n[[tweaks]]\nuse = \"looks/menu-delay\"\n";
     place.write("bold.toml", text);
     place.run(&["profile", "save", "bold.toml"]).ok();
     let plan = place.json(&["tune", "--plan", "--candidates", "bold"]);
     let left_out = plan["left_out"].to_string();
-    assert!(left_out.contains("--expert boot/hypervisor"), "{plan}");
+    assert!(left_out.contains("--expert power/no-idle-states"), "{plan}");
     let (_, shown) = at_a_terminal(&place, "tune --candidates bold --as-it-is", "nn");
-    assert!(shown.contains("Ask about boot/hypervisor too? It is for experts."), "{shown}");
+    assert!(shown.contains("Ask about power/no-idle-states too? It is for experts."), "{shown}");
     let plan =
-        place.json(&["tune", "--plan", "--candidates", "bold", "--expert", "boot/hypervisor"]);
-    assert!(plan["plan"].to_string().contains("boot/hypervisor"), "{plan}");
+        place.json(&["tune", "--plan", "--candidates", "bold", "--expert", "power/no-idle-states"]);
+    assert!(plan["plan"].to_string().contains("power/no-idle-states"), "{plan}");
 }
