@@ -73,7 +73,7 @@ fn an_evening_keeps_what_is_proven_and_tells_what_it_gave() {
     assert!(registry(&place).contains("Knob2") && !registry(&place).contains("Knob5"));
 
     let shown = place.run(&["tune", "status"]).ok().out;
-    assert!(shown.contains("proven in turns against the PC as it was"), "{shown}");
+    assert!(shown.contains("proven in turns against the PC as it came"), "{shown}");
     assert!(shown.contains("hurt") && shown.contains("knobs/knob-5"), "{shown}");
     let profile = place.run(&["profile", "show", "tuned-canyon-run@1"]).ok().out;
     assert!(profile.contains("by evening 1 of"), "{profile}");
@@ -206,10 +206,59 @@ fn what_did_not_stay_in_the_trial_is_mended_all_the_same() {
     fs_err::write(&model, text.split("[[effects]]").next().unwrap()).unwrap();
     let told = place.json(&TUNE);
     assert_eq!((names(&told["kept"]).len(), names(&told["mended"]).len()), (0, 2), "{told}");
-    assert_eq!(told["trial"], Value::Null, "{told}");
+    assert_eq!((&told["is_kept"], &told["profile"]), (&false.into(), &Value::Null), "{told}");
+    assert_ne!(told["verdict"], "better");
     let shown = place.run(&["tune", "status"]).ok().out;
     assert!(shown.contains("Mended first, and not measured"), "{shown}");
-    assert!(shown.contains("Nothing helped"), "{shown}");
+    assert!(shown.contains("Nothing is kept"), "{shown}");
+}
+
+#[test]
+fn what_was_mended_is_proven_where_nothing_else_helps() {
+    let place = pc();
+    let model = place.pc().join("model.toml");
+    let text = fs_err::read_to_string(&model).unwrap();
+    let recording = r"registry:HKLM\SOFTWARE\Policies\Microsoft\Windows\GameDVR#AllowGameDVR";
+    let effect = format!(
+        "[[effects]]\nname = \"No recording\"\nreads = {{ policy = '{recording}' }}\nwhen = \"policy == 0\"\n\
+         frame_time = 0.93\n"
+    );
+    fs_err::write(&model, text.split("[[effects]]").next().unwrap().to_owned() + &effect).unwrap();
+    let first = settings(&place);
+    let told = place.json(&TUNE);
+    assert_eq!((names(&told["kept"]).len(), &told["is_kept"]), (0, &true.into()), "{told}");
+    assert!(told["gain_percent"]["low"].as_f64() > Some(3.0), "{told}");
+    assert_eq!(told["mended"][0]["change"], told["change"]);
+    let shown = place.run(&["profile", "show", "tuned-canyon-run"]).ok().out;
+    assert!(shown.contains("recording/background") && !shown.contains("knobs/"), "{shown}");
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    assert_eq!(settings(&place), first);
+}
+
+#[test]
+fn on_every_shipped_pc_it_mends_what_can_be_taken_back_and_tells_what_cannot() {
+    for (kind, candidates, mended, by_hand) in [
+        ("laptop", "laptop-at-the-wall@1", "graphics/games-gpu", "on-battery"),
+        ("handheld", "handheld-in-the-hand@1", "graphics/highest-refresh", "clock-sags"),
+        ("old-pc", "all-out@1", "memory/page-file", "old-graphics-driver"),
+    ] {
+        let place = Place::empty();
+        place.run(&["rehearsal", "new", "pc", "--like", kind]).ok();
+        let before = place.pc_files();
+        let plan = place.json(&["tune", "--plan", "--scene", "canyon-run"]);
+        assert_eq!(plan["title"], candidates);
+        assert!(names(&plan["mends"]).contains(&mended), "{kind}: {plan}");
+        assert!(plan["by_hand"].to_string().contains(by_hand), "{kind}: {plan}");
+        // Nothing is in both lists, and what is mended is not asked about.
+        let asked = names(&plan["plan"]["asked"]);
+        for mend in names(&plan["mends"]) {
+            assert!(!asked.contains(&mend), "{kind}: {mend}");
+        }
+        let hours =
+            plan["plan"]["sift_s"].as_u64().unwrap() + plan["plan"]["trial_s"].as_u64().unwrap();
+        assert!(hours <= 3 * 3600, "{kind}: {plan}");
+        assert_eq!(place.pc_files(), before, "a plan changes nothing");
+    }
 }
 
 #[test]
@@ -346,7 +395,7 @@ fn a_plan_says_what_will_be_done_and_how_long_it_takes() {
 
       look   a run tells what limits the frames
       ask    7 tweaks are asked about at once, in at most 64 configurations (a restart, a run to warm up and one of 60 s): 4 h 6 min at most
-      prove  what helped is tried together against the PC as it is: 1 h 39 min at most
+      prove  what helped is tried together against the PC as it came: 1 h 39 min at most
       find   effects of 0.7 % and more, in four of five cases
       keep   what is better, as a profile; all else is taken back exactly
     A rehearsal PC plays all of it in a moment; the times are those of a real one.

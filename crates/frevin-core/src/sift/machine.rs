@@ -10,7 +10,7 @@ use super::in_play::PlayedSift;
 use crate::ids::BootId;
 use crate::setting::State;
 use crate::trial::{Ending, Reason, TrialId};
-use crate::tune::Goal;
+use crate::tune::{Evening, Goal};
 use crate::tweak::TweakUse;
 use crate::verdict::Verdict;
 use crate::visits::VisitId;
@@ -324,11 +324,8 @@ impl Sift {
             return reach(&none, SiftAction::Rest);
         }
         if self.decided {
-            let then = if self.helping().columns().is_empty() {
-                SiftAction::End
-            } else {
-                SiftAction::BeginTrial
-            };
+            let then =
+                if self.has_something_to_try() { SiftAction::BeginTrial } else { SiftAction::End };
             return reach(&none, then);
         }
         if !seen.others_are_as_before {
@@ -367,6 +364,13 @@ impl Sift {
         let helps = found.iter().enumerate().filter(|(_, found)| is_wanted(found));
         let helps: Vec<usize> = helps.map(|(column, _)| column).collect();
         self.with_needs(helps)
+    }
+
+    /// Whether anything helps, or was mended before the evening that it is of and is still to be proven.
+    fn has_something_to_try(&self) -> bool {
+        let helping = self.helping();
+        let is_mended = |evening: &Evening| !evening.tried_with(&[]).is_empty();
+        !helping.columns().is_empty() || self.design.evening.as_ref().is_some_and(is_mended)
     }
 
     /// What was found of each tweak, as the latest look has it; nothing before the first.

@@ -192,9 +192,15 @@ fn write_figures(
 
 /// What it prints with `--json`.
 pub(super) fn schemas(schemas: &mut Schemas) {
-    for command in
-        ["report", "report trial", "report sift", "report change", "report play", "report pc"]
-    {
+    for command in [
+        "report",
+        "report trial",
+        "report sift",
+        "report tune",
+        "report change",
+        "report play",
+        "report pc",
+    ] {
         schemas.prints::<Written>(command);
     }
 }

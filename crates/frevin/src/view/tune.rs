@@ -292,13 +292,13 @@ impl TuneShown {
 
     fn show_end(&self, page: &mut Page, time: &str) {
         let report = &self.report;
-        match (&report.gain_percent, report.kept.is_empty()) {
-            (Some(gain), false) => {
+        match (&report.gain_percent, report.is_kept) {
+            (Some(gain), true) => {
                 let interval =
                     format!("{} to {}", percent(gain.low / 100.0), percent(gain.high / 100.0));
                 page.line(good(match report.goal {
                     Goal::Frames => format!(
-                        "{} average FPS in {} ({interval}), proven in turns against the PC as it was.",
+                        "{} average FPS in {} ({interval}), proven in turns against the PC as it came.",
                         percent(gain.estimate / 100.0),
                         report.scene,
                     ),
@@ -319,7 +319,7 @@ impl TuneShown {
                     };
                     format!("Nothing is kept, and all of it is taken back exactly: {why}.")
                 }
-                None => "Nothing helped, and nothing is in force of it.".to_owned(),
+                None => "Nothing of it helped, and nothing of it is in force.".to_owned(),
             })),
         }
         if report.is_taken_back_since {

@@ -433,12 +433,17 @@ impl<'a> SiftDriver<'a> {
         let layers = self.ledger.layers(id)?;
         let as_it_was = if layers.is_empty() { "the PC as it is" } else { "what is in force" };
         let arm = |title: String, wishes| ArmDesign { title, revision: None, wishes };
+        let helping = sift.wishes(&self.sift.helping());
+        let title = match helping.is_empty() {
+            true => "what was mended".to_owned(),
+            false => format!("what helped of {}", sift.title),
+        };
         let mended = self.tried_with().into_iter().map(|mended| mended.wish);
-        let tried: Vec<Wish> = mended.chain(sift.wishes(&self.sift.helping())).collect();
+        let tried: Vec<Wish> = mended.chain(helping).collect();
         let mut design = Design {
             question: Question::Apply,
             a: arm(as_it_was.to_owned(), Vec::new()),
-            b: arm(format!("what helped of {}", sift.title), tried),
+            b: arm(title, tried),
             holder: None,
             in_play: sift.in_play.as_ref().map(|in_play| in_play.play.clone()),
             others: layers.digest(),

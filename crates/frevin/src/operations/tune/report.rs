@@ -74,6 +74,8 @@ pub(crate) struct TuneReport {
     pub(crate) mended: Vec<MendedHere>,
     /// What limited the frames before it, where that was told.
     pub(crate) frame_limit: Option<FrameLimit>,
+    /// Whether what was tried at its end was kept.
+    pub(crate) is_kept: bool,
     /// The tweaks that are in force by it.
     pub(crate) kept: Vec<KeptTweak>,
     /// What was found of each tweak that was asked about.
@@ -163,6 +165,7 @@ pub(crate) fn told_evening_of(
         is_again: evening.is_again,
         mended: evening.mended.iter().filter_map(mended).collect(),
         frame_limit: baseline_limit(ledger, evening)?,
+        is_kept: sift.kept,
         kept,
         found: sift.tweaks,
         so_far,

@@ -19,8 +19,8 @@ use crate::operations::tune::{KeptTweak, TuneReport};
 pub(super) fn lead(told: &EveningTold) -> Vec<String> {
     let report = &told.evening;
     let mut sentences = Vec::new();
-    match (&report.gain_percent, report.kept.is_empty()) {
-        (Some(gain), false) => {
+    match (&report.gain_percent, report.is_kept) {
+        (Some(gain), true) => {
             let from_to = "from the PC as it came to the PC as it is tuned";
             let interval = format!("between {} and {} %", signed(gain.low), signed(gain.high));
             let (estimate, scene) = (signed(gain.estimate), &report.scene);
@@ -60,7 +60,7 @@ pub(super) fn before_drawings(told: &EveningTold, private: &Private<'_>) -> Mark
                 @if let Some(limit) = &report.frame_limit { p { "Before: " (limit_in_words(limit)) } }
             }
         }
-        @if !report.kept.is_empty() {
+        @if report.is_kept {
             section {
                 h2 { "What did it" }
                 (kept_table(report, private))
