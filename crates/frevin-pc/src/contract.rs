@@ -1,7 +1,7 @@
 //! What Frevin needs of a PC.
 
 use std::fmt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use frevin_core::environment::Environment;
 use frevin_core::facts::{Facts, Guard};
@@ -172,6 +172,13 @@ pub trait Pc {
     /// # Errors
     /// Where the PC cannot be asked.
     fn values_of(&self, key: &KeyPath) -> Result<Vec<WinName>, PcError>;
+
+    /// Sets files in a scratch folder aside and brings them back, and changes a settings file there and puts it back, by
+    /// the ways that this PC has for that: nothing of the owner's is touched. The folder is empty before.
+    ///
+    /// # Errors
+    /// What was seen that is not as promised.
+    fn try_files(&self, scratch: &Path) -> Result<(), String>;
 
     /// How much each place that can be cleaned holds, and how much of it is set aside.
     ///

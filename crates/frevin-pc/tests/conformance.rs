@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test may fail")]
 
 use std::cell::Cell;
+use std::path::Path;
 
 use frevin_core::facts::Facts;
 use frevin_core::ids::{BootId, StartId};
@@ -85,6 +86,10 @@ impl Pc for Saboteur {
             return Ok(Start::Since(StartId::new(self.readings.get().to_string())));
         }
         self.pc.start_of(moment, address)
+    }
+
+    fn try_files(&self, scratch: &Path) -> Result<(), String> {
+        self.pc.try_files(scratch)
     }
 
     fn lock(&mut self) -> Result<PcLock, LockError> {

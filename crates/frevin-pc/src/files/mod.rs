@@ -8,6 +8,7 @@ mod below;
 mod folder;
 mod quarantine;
 mod text;
+mod try_out;
 
 pub(crate) use below::files_below;
 pub use below::is_link;
@@ -15,3 +16,4 @@ pub(crate) use folder::{FolderPath, OpenFolder};
 pub use folder::{MoveNew, link_and_remove};
 pub(crate) use quarantine::Quarantine;
 pub(crate) use text::TextFiles;
+pub(crate) use try_out::try_out;

@@ -591,6 +591,10 @@ impl Pc for RehearsalPc {
         self.write_as_is(address, state)
     }
 
+    fn try_files(&self, scratch: &Path) -> Result<(), String> {
+        crate::files::try_out(scratch, crate::files::link_and_remove, None)
+    }
+
     fn flush(&mut self) -> Result<(), PcError> {
         self.settings.sync(&self.folder)
     }

@@ -29,7 +29,7 @@ use crate::contract::{
     RestorePoint, StartupCosts, StartupEntry, WriteError, Written, belongs_to,
 };
 use crate::durable::sync_file;
-use crate::files::{FolderPath, Quarantine, TextFiles};
+use crate::files::{self, FolderPath, Quarantine, TextFiles};
 use crate::registry_parts::write_part;
 use crate::restarts::{BroughtAbout, DeviceRestarted, Restarts};
 
@@ -552,6 +552,10 @@ impl Pc for LivePc {
             Address::Text(setting) => self.text_files.write(setting, state),
             Address::Clean(setting) => self.quarantine.write(*setting, state),
         }
+    }
+
+    fn try_files(&self, scratch: &Path) -> Result<(), String> {
+        files::try_out(scratch, self.apis.move_new, Some(self.apis.replace_file))
     }
 
     fn flush(&mut self) -> Result<(), PcError> {

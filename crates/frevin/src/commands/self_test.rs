@@ -56,6 +56,7 @@ fn look_in_words(look: Look) -> &'static str {
         Look::RegistryData => "registry data of every type and odd lengths come back to the byte",
         Look::RegistryParts => "a part of a registry value is changed alone",
         Look::SystemParameter => "a system parameter takes what it holds",
+        Look::ScratchFiles => "files are set aside and come back, a settings file is put back",
         Look::PowerPlanCopy => "a power plan is copied and taken away",
         Look::ChangesOverEachOther => "two changes over one setting are taken back in any order",
         Look::Killed => "a change that is killed is put back exactly",

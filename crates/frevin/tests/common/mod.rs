@@ -167,6 +167,20 @@ impl Place {
         child.wait().unwrap();
     }
 
+    /// Begins a command and kills it as soon as it has written to the PC's settings; one that writes nothing ends by itself.
+    pub(crate) fn run_and_kill_at_a_write(&self, args: &[&str]) {
+        let events = self.path().join("pc/events.jsonl");
+        let written = || std::fs::metadata(&events).map_or(0, |events| events.len());
+        let before = written();
+        let mut command = self.command(args);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        while written() == before && child.try_wait().unwrap().is_none() {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+
     /// What a command printed as JSON, whatever its exit code.
     pub(crate) fn json(&self, args: &[&str]) -> Value {
         let args: Vec<&str> = args.iter().copied().chain(["--json"]).collect();

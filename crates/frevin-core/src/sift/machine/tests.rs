@@ -7,9 +7,11 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::ids::StateDigest;
+use crate::layers::ChangeId;
 use crate::preview::Wish;
 use crate::sift::SiftedTweak;
 use crate::trial::{Doubt, KeepPolicy, Place, Reason};
+use crate::tune::{EveningPlan, Mended};
 use crate::tweak::Risk;
 
 /// Six tweaks: one helps, one hurts; two exclude each other; one is for experts.
@@ -222,6 +224,91 @@ fn put_off_it_rests_with_the_pc_as_it_was_and_goes_on_where_it_was() {
     sift.take(&SiftEvent::Paused);
     assert_eq!(sift.next(&seen), SiftAction::GoOnWithTrial { trial: TrialId(3) });
     assert!(sift.is_paused());
+}
+
+/// An evening in which something was mended before.
+fn evening(goal: Goal) -> Evening {
+    let mended = Mended {
+        title: "A display runs below its highest rate".to_owned(),
+        wish: Wish {
+            used: TweakUse::plain("a/mended".parse().unwrap()),
+            settings: Vec::new(),
+            consented: false,
+        },
+        change: ChangeId(1),
+    };
+    let plan = EveningPlan {
+        asked: Vec::new(),
+        not_asked: Vec::new(),
+        run_seconds: 60,
+        trial_runs: 3,
+        trial_pairs: 8,
+        rows: 64,
+        sift_s: 1,
+        trial_s: 1,
+        smallest_effect_percent: 1.0,
+    };
+    Evening {
+        goal,
+        budget_s: 2,
+        plan,
+        mended: vec![mended],
+        set_aside: Vec::new(),
+        looks_first: false,
+        baseline: None,
+        is_again: false,
+    }
+}
+
+#[test]
+fn an_evening_tries_what_it_mended_where_nothing_helps() {
+    let seen = MadeUp::new().seen();
+    let decided = |evening: Option<Evening>| {
+        let design = SiftDesign { evening, ..design(1, false) };
+        Sift::replay(design, &[SiftEvent::Decided]).unwrap().next(&seen)
+    };
+    assert_eq!(decided(None), SiftAction::End);
+    assert_eq!(decided(Some(evening(Goal::Frames))), SiftAction::BeginTrial);
+    // What it gives would hide what the rest costs.
+    assert_eq!(decided(Some(evening(Goal::Quiet))), SiftAction::End);
+}
+
+#[test]
+fn for_a_quiet_pc_what_costs_nothing_is_tried_too_and_what_hurts_is_not() {
+    let helping = |goal: Goal| {
+        let design = SiftDesign { evening: Some(evening(goal)), ..design(3, false) };
+        let events = run(&design, &mut MadeUp::new(), &mut std::iter::empty());
+        let sift = Sift::replay(design, &events).unwrap();
+        let costs_nothing = sift.found().iter().filter(|one| one.found == Found::NoEffect).count();
+        (sift.helping().columns().to_vec(), costs_nothing)
+    };
+    let (for_frames, _) = helping(Goal::Frames);
+    let (quiet, costs_nothing) = helping(Goal::Quiet);
+    assert_eq!(for_frames, [0]);
+    assert!(costs_nothing > 0 && quiet.len() > costs_nothing, "{quiet:?}");
+    assert!(quiet.contains(&0) && !quiet.contains(&1), "{quiet:?}");
+}
+
+#[test]
+fn given_up_in_its_trial_it_is_given_up() {
+    let ended = |reason: Reason| {
+        let ending = Ending { place: Place::A, kept: false, reason };
+        let events = [
+            SiftEvent::Decided,
+            SiftEvent::TrialBegun { trial: TrialId(1) },
+            SiftEvent::Ended { verdict: Some(Verdict::Undecided), ending: Some(ending) },
+        ];
+        let sift = Sift::replay(design(1, false), &events).unwrap();
+        assert_eq!(sift.to_come(), ToCome::Nothing);
+        sift.is_given_up()
+    };
+    assert!(ended(Reason::Abandoned));
+    assert!(!ended(Reason::NotKnown));
+    let going = Sift::replay(design(1, false), &[SiftEvent::Decided]).unwrap();
+    assert_eq!(going.to_come(), ToCome::Trial);
+    assert!(!going.is_given_up());
+    let begun = Sift::replay(design(1, false), &[]).unwrap();
+    assert_eq!(begun.to_come(), ToCome::Configurations);
 }
 
 #[test]

@@ -27,6 +27,8 @@ pub(crate) enum Look {
     RegistryParts,
     /// A system parameter, set to what it holds.
     SystemParameter,
+    /// Files in a scratch folder, set aside and brought back, and a settings file, changed and put back.
+    ScratchFiles,
     /// A copy of the power plan in force, which is never put in force itself.
     PowerPlanCopy,
     /// Two changes over one setting, taken back in the order in which they were made.
@@ -106,7 +108,7 @@ pub(crate) fn self_test(context: &Context) -> Result<SelfTestReport, Failure> {
         crate::operations::play::refuse_playing(&ledger, &*pc)?;
     }
     let facts = context.facts(&*pc)?;
-    let progress = context.progress(13, "testing");
+    let progress = context.progress(14, "testing");
     let mut looked = Vec::new();
     let mut note = |look: Look, came: Came| {
         progress.inc(1);
@@ -120,6 +122,7 @@ pub(crate) fn self_test(context: &Context) -> Result<SelfTestReport, Failure> {
         note(Look::RegistryParts, places::registry_parts(&mut *pc));
         places::clear(&mut *pc)?;
         note(Look::SystemParameter, places::system_parameter(&mut *pc));
+        note(Look::ScratchFiles, places::scratch_files(&*pc));
         note(Look::PowerPlanCopy, places::power_plan_copy(&mut *pc, &facts));
     }
     let own_home = whole::OwnHome::make(context)?;

@@ -114,6 +114,14 @@ pub(super) fn registry_parts(pc: &mut dyn Pc) -> Came {
     came(steps())
 }
 
+/// Files in a folder that goes again with this look.
+pub(super) fn scratch_files(pc: &dyn Pc) -> Came {
+    let scratch = tempfile::Builder::new().prefix("frevin-self-test-").tempdir();
+    came(
+        scratch.map_err(|error| error.to_string()).and_then(|scratch| pc.try_files(scratch.path())),
+    )
+}
+
 /// A parameter set to what it holds: nothing changes, and the way there is gone.
 pub(super) fn system_parameter(pc: &mut dyn Pc) -> Came {
     let address = Address::Visual(VisualParameter::MenuDelay);
