@@ -195,7 +195,8 @@ fn what_did_not_stay_in_the_trial_is_mended_all_the_same() {
     place.run(&TUNE);
     place.run(&["rehearsal", "fault", "--none"]).ok();
     assert_eq!(place.json(&["tune", "status"])["progress"], "in-trial");
-    let told = place.json(&["tune", "abandon"]);
+    // Whoever takes it for the sift that it is gives up all of it too.
+    let told = place.json(&["sift", "abandon"]);
     assert_eq!((&told["is_given_up"], &told["kept"]), (&true.into(), &serde_json::json!([])));
     assert_eq!(settings(&place), first);
 
@@ -328,6 +329,12 @@ fn after_an_update_what_has_aged_is_asked_again() {
     let told = place.json(&["tune", "abandon"]);
     assert_eq!((&told["tune"], &told["is_given_up"]), (&2.into(), &true.into()));
     assert!(settings(&place) == kept, "what was kept is not in force again");
+    // What its owner takes back afterwards stays so.
+    place.run(&["rollback", "--all", "--yes"]).ok();
+    place.run(&["tune", "abandon"]).fails(3);
+    assert!(!registry(&place).contains("Knob2"));
+    place.run(&["apply", "tuned-canyon-run", "--yes"]).ok();
+    assert!(settings(&place) == kept, "its profile holds the same");
 
     let told = place.json(&again);
     assert_eq!((names(&told["kept"]), &told["is_again"]), (vec!["knobs/knob-2"], &true.into()));

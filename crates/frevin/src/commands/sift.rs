@@ -134,12 +134,16 @@ pub(crate) fn run(context: &Context, command: &SiftCommand) -> Result<Outcome, F
             if *after_sign_in && record.design.as_administrator && !pc.has_administrator_rights()? {
                 return ask_for_rights();
             }
-            let driver = SiftDriver::resume(context, pc, &mut ledger, record.id)?;
+            let mut driver = SiftDriver::resume(context, pc, &mut ledger, record.id)?;
+            driver.go_on()?;
             let outcome = drive(context, driver)?;
             if *after_sign_in { keep_window(context, outcome) } else { Ok(outcome) }
         }
         SiftCommand::Abandon => {
             let record = open(&ledger, &*pc)?;
+            if record.design.evening.is_some() {
+                return tune::abandon(context, pc, &mut ledger, &record);
+            }
             let mut driver = SiftDriver::resume(context, pc, &mut ledger, record.id)?;
             driver.give_up()?;
             drive(context, driver)
@@ -280,4 +284,5 @@ pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<TuneShown>("sift resume");
     schemas.prints::<crate::operations::sift::SiftReport>("sift abandon");
     schemas.prints::<SiftStatus>("sift abandon");
+    schemas.prints::<TuneShown>("sift abandon");
 }

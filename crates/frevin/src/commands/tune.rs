@@ -22,7 +22,7 @@ use crate::operations::sift::SiftDriver;
 use crate::operations::target::find_tweaks;
 use crate::operations::trial::refuse_open;
 use crate::operations::tune::{
-    EveningBeginning, WantedEvening, begin, find, save_kept, settle, take_back_mended,
+    EveningBeginning, WantedEvening, begin, find, put_back_before, save_kept, settle,
     told_evening_of,
 };
 use crate::outcome::Outcome;
@@ -138,36 +138,30 @@ pub(crate) fn run(context: &Context, args: &TuneArgs) -> Result<Outcome, Failure
         Some(TuneCommand::Pause) => pause(context, pc, &mut ledger),
         Some(TuneCommand::Abandon) => {
             let record = find(&ledger, &*pc, None)?;
-            if record.has_ended() {
-                // What was given up and cut off while the PC was put back goes on.
-                if record.sift()?.is_given_up() && put_back_all(context, pc, &mut ledger, &record)?
-                {
-                    return told(&*pc, &ledger, &record, Stands::Waiting);
-                }
-                let message = format!("evening {} is over already", record.id);
-                return Err(Failure::new(Kind::NotFound, message)
-                    .hint("`frevin rollback` takes back what it keeps"));
-            }
-            let mut driver = SiftDriver::resume(context, pc, &mut ledger, record.id)?;
-            driver.give_up()?;
-            drive(context, driver)?;
-            let record = ledger.sift(record.id)?;
-            put_back_all(context, pc, &mut ledger, &record)?;
-            told(&*pc, &ledger, &record, Stands::Waiting)
+            abandon(context, pc, &mut ledger, &record)
         }
     }
 }
 
-/// Puts the PC back to what it was before an evening that was given up; whether anything was left to do.
-fn put_back_all(
+/// Gives an evening up. Of one that was given up and cut off while the PC was put back, that goes on.
+pub(crate) fn abandon(
     context: &Context,
     pc: &mut dyn Restarts,
     ledger: &mut Ledger,
     record: &SiftRecord,
-) -> Result<bool, Failure> {
-    let Some(evening) = &record.design.evening else { return Ok(false) };
-    let context = context.clone().with_word_given();
-    take_back_mended(&context, &mut *pc, ledger, evening)
+) -> Result<Outcome, Failure> {
+    if record.has_ended() {
+        let is_given_up = record.sift()?.is_given_up();
+        if is_given_up && put_back_before(context, &mut *pc, ledger, record)? {
+            return told(&*pc, ledger, record, Stands::Waiting);
+        }
+        let message = format!("evening {} is over already", record.id);
+        return Err(Failure::new(Kind::NotFound, message)
+            .hint("`frevin rollback` takes back what it keeps"));
+    }
+    let mut driver = SiftDriver::resume(context, pc, ledger, record.id)?;
+    driver.give_up()?;
+    drive(context, driver)
 }
 
 /// Puts an evening off, or asks whoever drives it in another window to.
@@ -187,7 +181,7 @@ fn pause(
             drive(context, driver)
         }
         Err(failure) if failure.kind == Kind::Busy => {
-            pausing::ask(context)?;
+            pausing::ask(context, &record.pc, record.id)?;
             Ok(Outcome::yes(&PauseAsked { tune: record.id }))
         }
         Err(failure) => Err(failure),
@@ -296,8 +290,11 @@ fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failu
     let source = driver.source(context)?;
     let stopped = driver.drive(source.as_ref())?;
     let (ledger, pc, record) = driver.done()?;
+    if record.has_ended() && record.sift()?.is_given_up() {
+        put_back_before(context, pc, ledger, &record)?;
+    }
     save_kept(context, ledger, &record)?;
-    told(pc, ledger, &record, Stands::Stopped(stopped))
+    told(&*pc, ledger, &record, Stands::Stopped(stopped))
 }
 
 /// What it prints with `--json`.

@@ -109,7 +109,9 @@ impl<'a> SiftDriver<'a> {
     }
 
     /// What it was driven with, and the sift as the ledger keeps it now.
-    pub(crate) fn done(self) -> Result<(&'a mut Ledger, &'a dyn Pc, SiftRecord), Failure> {
+    pub(crate) fn done(
+        self,
+    ) -> Result<(&'a mut Ledger, &'a mut dyn Restarts, SiftRecord), Failure> {
         let record = self.record()?;
         Ok((self.ledger, self.pc, record))
     }
@@ -149,7 +151,7 @@ impl<'a> SiftDriver<'a> {
     pub(crate) fn drive(&mut self, source: Option<&SceneSource>) -> Result<Stopped, Failure> {
         let recorded = || source.ok_or_else(|| Failure::new(Kind::Internal, "it is played"));
         loop {
-            if pausing::is_asked(&self.context) {
+            if self.is_asked_to_pause() {
                 pausing::forget(&self.context)?;
                 self.pause()?;
             }
@@ -215,12 +217,16 @@ impl<'a> SiftDriver<'a> {
                         driver.go_on()?
                     }
                     let stopped = driver.drive(&mut |_| recorded()?.make(&context))?;
-                    if stopped != Stopped::Ended && !pausing::is_asked(&self.context) {
+                    if stopped != Stopped::Ended && !self.is_asked_to_pause() {
                         return Ok(stopped);
                     }
                 }
             }
         }
+    }
+
+    fn is_asked_to_pause(&self) -> bool {
+        pausing::is_asked(&self.context, &self.pc.identity().id, self.id)
     }
 
     fn write(&mut self, event: SiftEvent) -> Result<(), Failure> {

@@ -169,9 +169,9 @@ impl<'a> Driver<'a> {
     /// Does what is next until the trial ends or has to wait for its owner.
     pub(crate) fn drive(&mut self, sources: &mut Sources<'_>) -> Result<Stopped, Failure> {
         loop {
-            if self.trial.design().of_sift.is_some()
+            if let Some(sift) = self.trial.design().of_sift
                 && self.trial.progress() == Progress::Going
-                && pausing::is_asked(&self.context)
+                && pausing::is_asked(&self.context, &self.pc.identity().id, sift)
             {
                 return Ok(Stopped::Resting);
             }

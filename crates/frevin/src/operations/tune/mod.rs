@@ -26,7 +26,7 @@ use crate::operations::trial::pace;
 
 pub(crate) use begin::{EveningBeginning, WantedEvening, begin, settle};
 pub(crate) use keep::save_kept;
-pub(crate) use opening::{Mend, Opening, mend, take_back_if_held, take_back_mended};
+pub(crate) use opening::{Mend, Opening, mend, put_back_before, take_back_if_held};
 pub(crate) use report::{KeptTweak, TuneReport, find, told_evening_of};
 
 /// What is asked for, beside what a sift is asked for.

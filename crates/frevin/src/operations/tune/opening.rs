@@ -10,7 +10,7 @@ use frevin_core::sift::SiftDesign;
 use frevin_core::tune::{Evening, Mended};
 use frevin_core::tweak::{Risk, TweakId, TweakUse};
 use frevin_core::visits::{FrameLimit, VisitId, limit_of_runs};
-use frevin_ledger::Ledger;
+use frevin_ledger::{Change, ChangeStatus, Ledger, SiftRecord};
 use frevin_pc::{Pc, Restarts};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -139,9 +139,33 @@ pub(crate) fn mend(
     }))
 }
 
+/// The title of the change that puts in force again what was set aside for an evening.
+const SET_ASIDE: &str = "what an evening before kept";
+
+/// Puts the PC back to what it was before an evening that was given up; whether anything was left to do. What its owner has
+/// done since then stays.
+pub(crate) fn put_back_before(
+    context: &Context,
+    pc: &mut dyn Pc,
+    ledger: &mut Ledger,
+    record: &SiftRecord,
+) -> Result<bool, Failure> {
+    let Some(evening) = &record.design.evening else { return Ok(false) };
+    let changes = ledger.changes(&record.pc)?;
+    let was_put_back = |one: &Change| {
+        one.operation > record.operation
+            && one.title == SET_ASIDE
+            && one.status == ChangeStatus::Applied
+    };
+    if changes.iter().any(was_put_back) {
+        return Ok(false);
+    }
+    take_back_mended(&context.clone().with_word_given(), pc, ledger, evening)
+}
+
 /// Takes back what was mended before an evening, and puts in force again what was set aside for it: the PC is what it was
 /// before the evening. What is back already stays so; whether anything was not.
-pub(crate) fn take_back_mended(
+pub(super) fn take_back_mended(
     context: &Context,
     pc: &mut dyn Pc,
     ledger: &mut Ledger,
@@ -156,7 +180,7 @@ pub(crate) fn take_back_mended(
         return Ok(did_something);
     }
     let target = Target {
-        title: "what an evening before kept".to_owned(),
+        title: SET_ASIDE.to_owned(),
         wishes: evening.set_aside.clone(),
         ..Target::nothing()
     };
