@@ -480,3 +480,22 @@ fn for_a_quiet_pc_what_costs_no_frames_is_kept() {
     place.run(&["rollback", "--all", "--yes"]).ok();
     assert_eq!(settings(&place), first);
 }
+
+#[test]
+fn where_frames_are_capped_nothing_is_begun() {
+    let place = pc();
+    let first = settings(&place);
+    let model = place.pc().join("model.toml");
+    let mut text = fs_err::read_to_string(&model).unwrap();
+    // Frames as even as a cap makes them.
+    for (what, even) in [("frame_spread", "0.0004"), ("per_minute", "0.0"), ("share", "0.0")] {
+        let old = text.lines().find(|line| line.starts_with(&format!("{what} ="))).unwrap();
+        text = text.replacen(&old.to_owned(), &format!("{what} = {even}"), 1);
+    }
+    fs_err::write(&model, text).unwrap();
+    let refused = place.run(&TUNE).fails(5);
+    assert!(refused.err.contains("nothing was begun: frames are capped"), "{}", refused.err);
+    assert!(refused.err.contains("--despite-cap"), "{}", refused.err);
+    assert_eq!(settings(&place), first, "what was mended before it is taken back");
+    place.run(&["tune", "status"]).fails(3);
+}
