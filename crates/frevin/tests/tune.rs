@@ -328,6 +328,7 @@ fn after_an_update_what_has_aged_is_asked_again() {
     place.run(&["rehearsal", "fault", "--none"]).ok();
     let told = place.json(&["tune", "abandon"]);
     assert_eq!((&told["tune"], &told["is_given_up"]), (&2.into(), &true.into()));
+    assert_eq!(told["mended"], serde_json::json!([]), "what it mended itself is taken back");
     assert!(settings(&place) == kept, "what was kept is not in force again");
     // What its owner takes back afterwards stays so.
     place.run(&["rollback", "--all", "--yes"]).ok();

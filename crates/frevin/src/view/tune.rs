@@ -241,7 +241,7 @@ impl TuneShown {
                 )
             }
             SiftProgress::Decided | SiftProgress::InTrial => {
-                "what helped is tried together against the PC as it was".to_owned()
+                "what helped is tried together against the PC as it came".to_owned()
             }
             SiftProgress::Paused => {
                 "it is put off, with nothing in force that is not proven".to_owned()

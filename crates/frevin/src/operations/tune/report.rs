@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use frevin_core::ids::SceneName;
-use frevin_core::layers::ChangeId;
+use frevin_core::layers::{ChangeId, Layer};
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::{FoundTweak, SiftId, SiftProgress};
 use frevin_core::trial::{Reason, TrialId};
@@ -132,9 +132,14 @@ pub(crate) fn told_evening_of(
     let evening = evening.ok_or_else(|| Failure::new(Kind::Internal, "it is no evening"))?;
     let sift = report(ledger, record, false)?;
     let layers = ledger.layers(&record.pc)?;
+    let is_given_up = record.sift()?.is_given_up();
     let mended = |mended: &Mended| {
         let mut all = layers.iter().flat_map(|(_, stack)| &stack.layers);
-        let layer = all.find(|layer| layer.used == mended.wish.used)?;
+        // Where it was given up, another evening's may be in force again.
+        let is_meant = |layer: &&Layer| {
+            layer.used == mended.wish.used && (!is_given_up || layer.change == mended.change)
+        };
+        let layer = all.find(is_meant)?;
         let (title, used) = (mended.title.clone(), layer.used.clone());
         Some(MendedHere { title, used, change: layer.change })
     };
@@ -178,7 +183,7 @@ pub(crate) fn told_evening_of(
         verdict: sift.verdict,
         reason: sift.reason,
         gain_percent,
-        is_given_up: record.sift()?.is_given_up(),
+        is_given_up,
         is_taken_back_since: sift.is_taken_back_since,
     })
 }
