@@ -22,7 +22,7 @@ impl Drop for Event {
 pub(crate) fn latest(log: &str, query: &str) -> Option<String> {
     const WAIT_MS: u32 = 2000;
     let (log, query) = (Wide::new(log), Wide::new(query));
-    let flags = (EvtQueryChannelPath.0 | EvtQueryReverseDirection.0);
+    let flags = EvtQueryChannelPath.0 | EvtQueryReverseDirection.0;
     // SAFETY: both texts live for the call.
     let found = unsafe { EvtQuery(None, log.as_ptr(), query.as_ptr(), flags) }.ok()?;
     let found = Event(found);

@@ -121,6 +121,9 @@ fn an_evening_asks_a_word_for_each_thing_that_it_mends() {
     let mended_first = mended_first.split("Only you can mend this").next().unwrap();
     assert!(mended_first.contains("graphics/highest-refresh"), "{shown}");
     assert!(!mended_first.contains("recording/background"), "{shown}");
+    // What is left as it is may be asked about like any other.
+    let asked = shown.split("asked about  ").nth(1).unwrap();
+    assert!(asked.contains("recording/background"), "{shown}");
     assert!(shown.contains("Begin it?") && shown.contains("as you wished"), "{shown}");
     assert_eq!(place.pc_files(), before);
     place.run(&["tune", "status"]).fails(3);

@@ -67,10 +67,35 @@ impl Evening {
     }
 }
 
+/// An evening in which nothing is asked, for tests.
+#[cfg(test)]
+pub(crate) fn sample_evening(goal: Goal) -> Evening {
+    let plan = EveningPlan {
+        asked: Vec::new(),
+        not_asked: Vec::new(),
+        run_seconds: 60,
+        trial_runs: 3,
+        trial_pairs: 8,
+        rows: 64,
+        sift_s: 1,
+        trial_s: 1,
+        smallest_effect_percent: 1.0,
+    };
+    Evening {
+        goal,
+        budget_s: 2,
+        plan,
+        mended: Vec::new(),
+        set_aside: Vec::new(),
+        looks_first: false,
+        baseline: None,
+        is_again: false,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     #![allow(clippy::unwrap_used, reason = "a test may fail")]
-    use super::super::plan::EveningPlan;
     use super::*;
     use crate::setting::{State, TakesEffect};
     use crate::tweak::{TweakUse, Wanted};
@@ -92,27 +117,8 @@ mod tests {
             wish: wish(tweak, value),
             change: ChangeId(change),
         };
-        let plan = EveningPlan {
-            asked: Vec::new(),
-            not_asked: Vec::new(),
-            run_seconds: 60,
-            trial_runs: 3,
-            trial_pairs: 8,
-            rows: 12,
-            sift_s: 0,
-            trial_s: 0,
-            smallest_effect_percent: 1.0,
-        };
-        let mut evening = Evening {
-            goal: Goal::Frames,
-            budget_s: 1,
-            plan,
-            mended: vec![mended("knobs/one", "One", 1), mended("knobs/two", "Two", 2)],
-            set_aside: Vec::new(),
-            looks_first: false,
-            baseline: None,
-            is_again: false,
-        };
+        let mut evening = sample_evening(Goal::Frames);
+        evening.mended = vec![mended("knobs/one", "One", 1), mended("knobs/two", "Two", 2)];
         let tried = |evening: &Evening, helping: &[Wish]| -> Vec<i64> {
             evening.tried_with(helping).iter().map(|mended| mended.change.0).collect()
         };

@@ -6,6 +6,8 @@
 mod evening;
 mod plan;
 
+#[cfg(test)]
+pub(crate) use evening::sample_evening;
 pub use evening::{Evening, Goal, Mended};
 pub use plan::{
     Belief, EveningCosts, EveningPlan, EveningQuestion, NoEvening, TuneCandidate, belief, plan,

@@ -497,6 +497,13 @@ pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<evening::EveningDemo>("demo");
 }
 
+/// How to go on in the folder that a demo was left in.
+fn show_kept_folder(folder: &Path, page: &mut Page) {
+    let folder = folder.display();
+    page.heading("Go on from here");
+    page.line(format_args!("  export FREVIN_HOME={folder}/home FREVIN_PC={folder}/pc"));
+}
+
 impl View for DemoReport {
     fn show(&self, page: &mut Page) {
         let estimate = |compared: &TrialReport| {
@@ -534,9 +541,7 @@ impl View for DemoReport {
         page.pairs(short);
         match &self.kept_in {
             Some(folder) => {
-                let folder = folder.display();
-                page.heading("Go on from here");
-                page.line(format_args!("  export FREVIN_HOME={folder}/home FREVIN_PC={folder}/pc"));
+                show_kept_folder(folder, page);
                 page.line("  frevin log");
                 page.line("  frevin trial show");
                 page.line("  frevin sift show");

@@ -1,5 +1,6 @@
 //! `frevin tune`
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
@@ -109,6 +110,7 @@ impl TuneStartArgs {
             candidates: self.candidates.clone(),
             is_again: self.again,
             as_it_is: self.as_it_is,
+            not_mended: BTreeSet::new(),
             despite_cap: self.despite_cap,
             experts: find_tweaks(&context.catalogue()?, &self.expert)?,
             seed: self.seed.unwrap_or_else(|| seed_of_now(context)),
@@ -241,16 +243,17 @@ fn start(
         return Ok(Outcome::yes(&settled.begin));
     }
     // Each tweak for experts is a question of its own; where nobody can be asked, it is left out.
-    let experts = agreed_experts(context, &settled.experts_unasked)?;
-    if !experts.is_empty() {
-        wanted.experts.extend(experts);
+    wanted.experts.extend(agreed_experts(context, &settled.experts_unasked)?);
+    // So is each thing to mend, but one word for everything is one for each of them.
+    if context.can_ask() && !context.has_word() {
+        for mend in &settled.begin.opening.mends {
+            let question = format!("{} {} Mend it first ({})?", mend.evidence, mend.why, mend.used);
+            if !context.asks_owner(&question)? {
+                wanted.not_mended.insert(mend.used.tweak.clone());
+            }
+        }
         settled = settle(context, pc, ledger, &wanted)?;
     }
-    let settled = settled.with_mends(|mend| {
-        let question = format!("{} {} Mend it first ({})?", mend.evidence, mend.why, mend.used);
-        // One word for everything is one for each of them.
-        Ok(context.has_word() || !context.can_ask() || context.asks_owner(&question)?)
-    })?;
     let mut page = Page::default();
     show_beginning(&settled.begin, &mut page);
     context.confirm(&page, "Begin it?")?;

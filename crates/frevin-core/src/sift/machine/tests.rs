@@ -11,7 +11,7 @@ use crate::layers::ChangeId;
 use crate::preview::Wish;
 use crate::sift::SiftedTweak;
 use crate::trial::{Doubt, KeepPolicy, Place, Reason};
-use crate::tune::{EveningPlan, Mended};
+use crate::tune::{Mended, sample_evening};
 use crate::tweak::Risk;
 
 /// Six tweaks: one helps, one hurts; two exclude each other; one is for experts.
@@ -237,27 +237,7 @@ fn evening(goal: Goal) -> Evening {
         },
         change: ChangeId(1),
     };
-    let plan = EveningPlan {
-        asked: Vec::new(),
-        not_asked: Vec::new(),
-        run_seconds: 60,
-        trial_runs: 3,
-        trial_pairs: 8,
-        rows: 64,
-        sift_s: 1,
-        trial_s: 1,
-        smallest_effect_percent: 1.0,
-    };
-    Evening {
-        goal,
-        budget_s: 2,
-        plan,
-        mended: vec![mended],
-        set_aside: Vec::new(),
-        looks_first: false,
-        baseline: None,
-        is_again: false,
-    }
+    Evening { mended: vec![mended], ..sample_evening(goal) }
 }
 
 #[test]

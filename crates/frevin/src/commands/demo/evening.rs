@@ -10,7 +10,7 @@ use frevin_pc::{Fingerprint, fingerprint};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Demo;
+use super::{Demo, show_kept_folder};
 use crate::commands::report::open_file;
 use crate::failure::Failure;
 use crate::operations::report::Subject;
@@ -74,6 +74,7 @@ impl Demo {
             candidates: None,
             is_again: false,
             as_it_is: false,
+            not_mended: BTreeSet::new(),
             despite_cap: false,
             experts: BTreeSet::new(),
             seed: self.seed,
@@ -131,9 +132,7 @@ impl View for EveningDemo {
         page.pairs([("as a page", self.report.display().to_string())]);
         match &self.kept_in {
             Some(folder) => {
-                let folder = folder.display();
-                page.heading("Go on from here");
-                page.line(format_args!("  export FREVIN_HOME={folder}/home FREVIN_PC={folder}/pc"));
+                show_kept_folder(folder, page);
                 page.line("  frevin tune status");
                 page.line(format_args!("  frevin apply tuned-{}", self.evening.scene));
             }

@@ -41,6 +41,8 @@ pub(crate) struct WantedEvening {
     pub(crate) is_again: bool,
     /// Whether nothing is mended first.
     pub(crate) as_it_is: bool,
+    /// What else is not mended, by the tweak that would: it may be asked about like any other.
+    pub(crate) not_mended: BTreeSet<TweakId>,
     pub(crate) despite_cap: bool,
     /// Tweaks for experts that the owner agreed to.
     pub(crate) experts: BTreeSet<TweakId>,
@@ -81,23 +83,6 @@ pub(crate) struct SettledEvening {
     despite_cap: bool,
 }
 
-impl SettledEvening {
-    /// The same, with those mends only to which its owner agrees one by one.
-    pub(crate) fn with_mends(
-        mut self,
-        agrees: impl Fn(&Mend) -> Result<bool, Failure>,
-    ) -> Result<Self, Failure> {
-        let mut mends = Vec::new();
-        for mend in std::mem::take(&mut self.begin.opening.mends) {
-            if agrees(&mend)? {
-                mends.push(mend);
-            }
-        }
-        self.begin.opening.mends = mends;
-        Ok(self)
-    }
-}
-
 /// Settles an evening on a PC. Nothing is changed on it.
 pub(crate) fn settle(
     context: &Context,
@@ -113,9 +98,12 @@ pub(crate) fn settle(
         true => Opening::default(),
         false => look(context, &*pc, ledger)?,
     };
-    if let Some(again) = &again {
-        opening.mends.extend(again.mended.iter().map(Mend::again));
+    for mended in again.iter().flat_map(|again| &again.mended) {
+        if opening.mends.iter().all(|mend| mend.used != mended.wish.used) {
+            opening.mends.push(Mend::again(mended));
+        }
     }
+    opening.mends.retain(|mend| !wanted.not_mended.contains(&mend.used.tweak));
     let mut request = request(context, &*pc, ledger, wanted, again.as_ref())?;
     let goal = again.as_ref().map_or(wanted.goal, |again| again.goal);
     let asked = Asked { budget: wanted.budget, is_again: wanted.is_again, goal };
@@ -171,9 +159,9 @@ pub(crate) fn begin<'a>(
         before.set_aside = wishes;
         request.after_taking_back = None;
     }
-    before.mended = mend_all(context, pc, ledger, &begin.opening.mends)?;
-    let design =
-        prepare(context, &*pc, ledger, &request, asked, &mending).and_then(|(sifted, evening)| {
+    let design = mend_all(context, pc, ledger, &begin.opening.mends, &mut before.mended)
+        .and_then(|()| prepare(context, &*pc, ledger, &request, asked, &mending))
+        .and_then(|(sifted, evening)| {
             let mut evening = Evening {
                 mended: before.mended.clone(),
                 set_aside: before.set_aside.clone(),
@@ -188,10 +176,14 @@ pub(crate) fn begin<'a>(
         });
     match design {
         Ok(design) => SiftDriver::begin(context, pc, ledger, design),
-        Err(failure) => {
-            take_back_mended(context, &mut *pc, ledger, &before)?;
-            Err(failure)
-        }
+        Err(failure) => Err(match take_back_mended(context, &mut *pc, ledger, &before) {
+            Ok(_) => failure,
+            Err(back) => {
+                failure.detail(format!("the PC is not what it was before: {}", back.message)).hint(
+                    "`frevin recover` settles what was cut off, `frevin log` shows what was done",
+                )
+            }
+        }),
     }
 }
 
@@ -201,8 +193,8 @@ fn mend_all(
     pc: &mut dyn Restarts,
     ledger: &mut Ledger,
     mends: &[Mend],
-) -> Result<Vec<Mended>, Failure> {
-    let mut mended = Vec::new();
+    mended: &mut Vec<Mended>,
+) -> Result<(), Failure> {
     for one in mends {
         match mend(context, &mut *pc, ledger, one) {
             Ok(done) => mended.extend(done),
@@ -212,7 +204,7 @@ fn mend_all(
             Err(failure) => return Err(failure),
         }
     }
-    Ok(mended)
+    Ok(())
 }
 
 /// What is asked of whom, in which scene.

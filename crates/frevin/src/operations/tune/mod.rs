@@ -87,7 +87,6 @@ fn prepare(
         baseline: None,
         is_again: asked.is_again,
     };
-    sifted.design.evening = Some(evening.clone());
     Ok((sifted, evening))
 }
 
