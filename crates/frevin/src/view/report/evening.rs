@@ -79,7 +79,7 @@ fn rates_table(rates: &[FpsBeforeAndAfter]) -> Markup {
             table {
                 caption { "Frames a second, medians of the visits of the proof." }
                 thead { tr {
-                    th scope="col" { "" }
+                    th scope="col" { "of" }
                     th scope="col" class="number" { "before" }
                     th scope="col" class="number" { "after" }
                     th scope="col" class="number" { "difference" }
