@@ -7,7 +7,7 @@ use frevin_core::sift::{Configuration, Sift, SiftDesign, SiftEvent, SiftId};
 use frevin_core::trial::{Place, TrialId};
 use frevin_core::visits::VisitId;
 use jiff::Timestamp;
-use rusqlite::params;
+use rusqlite::{Transaction, params};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -98,6 +98,35 @@ impl SiftRecord {
     }
 }
 
+fn insert(transaction: &Transaction<'_>, new: &NewSift<'_>) -> Result<SiftId, LedgerError> {
+    let (pc, boot) = (Some(new.pc), Some(new.boot));
+    let operation = operations::begin(transaction, OperationKind::Sift, pc, boot, new.at)?;
+    transaction.execute(
+        "INSERT INTO sift (operation, pc, begun_at, design) VALUES (?1, ?2, ?3, ?4)",
+        params![
+            operation.0,
+            new.pc.as_str(),
+            new.at.to_string(),
+            store("a sift's design", new.design)?,
+        ],
+    )?;
+    Ok(SiftId(transaction.last_insert_rowid()))
+}
+
+fn add_event(
+    transaction: &Transaction<'_>,
+    id: SiftId,
+    at: Timestamp,
+    event: &SiftEvent,
+) -> Result<(), LedgerError> {
+    transaction.execute(
+        "INSERT INTO sift_event (sift, position, at, event)
+         SELECT ?1, coalesce(max(position) + 1, 0), ?2, ?3 FROM sift_event WHERE sift = ?1",
+        params![id.0, at.to_string(), store("an event of a sift", event)?],
+    )?;
+    Ok(())
+}
+
 impl Ledger {
     /// Writes the design of a sift down, durably.
     ///
@@ -105,19 +134,25 @@ impl Ledger {
     /// Where the ledger cannot be written; there is no sift then.
     pub fn begin_sift(&mut self, new: &NewSift<'_>) -> Result<SiftId, LedgerError> {
         let transaction = self.begin()?;
-        let (pc, boot) = (Some(new.pc), Some(new.boot));
-        let operation = operations::begin(&transaction, OperationKind::Sift, pc, boot, new.at)?;
-        transaction.execute(
-            "INSERT INTO sift (operation, pc, begun_at, design) VALUES (?1, ?2, ?3, ?4)",
-            params![
-                operation.0,
-                new.pc.as_str(),
-                new.at.to_string(),
-                store("a sift's design", new.design)?,
-            ],
-        )?;
-        let id = SiftId(transaction.last_insert_rowid());
+        let id = insert(&transaction, new)?;
         seal::commit(transaction, &[SealedPart::Sift(id)])?;
+        Ok(id)
+    }
+
+    /// Ends a sift and begins the one that follows it, durably and at once: there is no moment at which neither is open.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written; the first is open then as before.
+    pub fn begin_sift_after(
+        &mut self,
+        before: SiftId,
+        new: &NewSift<'_>,
+    ) -> Result<SiftId, LedgerError> {
+        let transaction = self.begin()?;
+        let ended = SiftEvent::Ended { verdict: None, ending: None };
+        add_event(&transaction, before, new.at, &ended)?;
+        let id = insert(&transaction, new)?;
+        seal::commit(transaction, &[SealedPart::Sift(before), SealedPart::Sift(id)])?;
         Ok(id)
     }
 
@@ -132,11 +167,7 @@ impl Ledger {
         event: &SiftEvent,
     ) -> Result<(), LedgerError> {
         let transaction = self.begin()?;
-        transaction.execute(
-            "INSERT INTO sift_event (sift, position, at, event)
-             SELECT ?1, coalesce(max(position) + 1, 0), ?2, ?3 FROM sift_event WHERE sift = ?1",
-            params![id.0, at.to_string(), store("an event of a sift", event)?],
-        )?;
+        add_event(&transaction, id, at, event)?;
         seal::commit(transaction, &[SealedPart::Sift(id)])
     }
 

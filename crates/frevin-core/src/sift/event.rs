@@ -46,6 +46,8 @@ pub enum SiftAction {
         /// Its number.
         trial: TrialId,
     },
+    /// Let the part of its evening follow that is asked about in runs.
+    GoOnInRuns,
     /// Write down the end.
     End,
     /// Nothing, until its owner goes on with it: the PC is as it was.
@@ -176,6 +178,7 @@ mod tests {
             SiftAction::Decide,
             SiftAction::BeginTrial,
             SiftAction::GoOnWithTrial { trial: TrialId(4) },
+            SiftAction::GoOnInRuns,
             SiftAction::End,
             SiftAction::Rest,
         ];

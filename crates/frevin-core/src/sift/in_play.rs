@@ -26,6 +26,16 @@ pub struct SiftInPlay {
     pub play: InPlay,
     /// The smallest effect that it must be sure about.
     pub smallest_effect: SmallestEffect,
+    /// The most play over all sittings, in seconds, where it is less than [`MOST_PLAY_S`].
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub most_play_s: Option<f64>,
+}
+
+impl SiftInPlay {
+    /// The most play over all sittings, in seconds.
+    pub fn most_play_s(&self) -> f64 {
+        self.most_play_s.unwrap_or(MOST_PLAY_S)
+    }
 }
 
 /// Settling times are declared, or a tweak is not sifted in play: they are never doubled.
@@ -35,6 +45,7 @@ const NEVER_DOUBLED: u32 = 0;
 #[derive(Debug, Clone)]
 pub struct PlayedSift {
     design: InPlay,
+    most_play_s: f64,
     seed: u64,
     sifting: PairSifting,
     sittings: Vec<Vec<Segment>>,
@@ -57,6 +68,7 @@ impl PlayedSift {
         let rule = PairRule { seed, smallest_effect: design.smallest_effect };
         Ok(Self {
             design: design.play.clone(),
+            most_play_s: design.most_play_s(),
             seed,
             sifting: PairSifting::new(columns, rule)?,
             sittings: Vec::new(),
@@ -188,7 +200,7 @@ impl PlayedSift {
     }
 
     fn is_out_of_time(&self) -> bool {
-        self.played_s() >= MOST_PLAY_S
+        self.played_s() >= self.most_play_s
     }
 
     /// Play over all sittings, in seconds.

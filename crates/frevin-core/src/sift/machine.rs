@@ -132,6 +132,8 @@ enum Method {
     Rows(Box<Sifting>),
     /// In short segments of play.
     Play(Box<PlayedSift>),
+    /// Not at all: an evening has nothing to ask about any more, and proves what helped in play.
+    Nothing,
 }
 
 /// A sift: its design, and its events replayed.
@@ -163,12 +165,14 @@ impl Sift {
         design: SiftDesign,
         events: impl IntoIterator<Item = &'a SiftEvent>,
     ) -> Result<Self, frevin_stats::sift::FactorsError> {
-        let factors = design.factors()?;
+        let is_proof = design.tweaks.is_empty()
+            && design.evening.as_ref().is_some_and(|evening| evening.played_first.is_some());
         let method = match &design.in_play {
-            None => Method::Rows(Box::new(Sifting::new(factors, design.rule))),
+            _ if is_proof => Method::Nothing,
+            None => Method::Rows(Box::new(Sifting::new(design.factors()?, design.rule))),
             Some(played) => {
-                let seed = design.rule.seed;
-                Method::Play(Box::new(PlayedSift::new(played, factors.columns(), seed)?))
+                let (columns, seed) = (design.factors()?.columns(), design.rule.seed);
+                Method::Play(Box::new(PlayedSift::new(played, columns, seed)?))
             }
         };
         let mut sift = Self {
@@ -203,6 +207,7 @@ impl Sift {
                 SiftAction::Decide
                 | SiftAction::BeginTrial
                 | SiftAction::GoOnWithTrial { .. }
+                | SiftAction::GoOnInRuns
                 | SiftAction::End
                 | SiftAction::Rest
                 | SiftAction::Blocked
@@ -324,8 +329,12 @@ impl Sift {
             return reach(&none, SiftAction::Rest);
         }
         if self.decided {
-            let then =
-                if self.has_something_to_try() { SiftAction::BeginTrial } else { SiftAction::End };
+            let is_played = self.design.evening.as_ref().is_some_and(Evening::is_played);
+            let then = match self.has_something_to_try() {
+                _ if is_played => SiftAction::GoOnInRuns,
+                true => SiftAction::BeginTrial,
+                false => SiftAction::End,
+            };
             return reach(&none, then);
         }
         if !seen.others_are_as_before {
@@ -355,6 +364,7 @@ impl Sift {
         let found = match &self.method {
             Method::Rows(sifting) => sifting.found(),
             Method::Play(played) => played.found_of_columns(),
+            Method::Nothing => Vec::new(),
         };
         let goal = self.design.evening.as_ref().map_or(Goal::Frames, |evening| evening.goal);
         let is_wanted = |found: &Found| match (found, goal) {
@@ -369,8 +379,8 @@ impl Sift {
     /// Whether anything helps, or was mended before the evening that it is of and is still to be proven.
     fn has_something_to_try(&self) -> bool {
         let helping = self.helping();
-        let is_mended = |evening: &Evening| !evening.tried_with(&[]).is_empty();
-        !helping.columns().is_empty() || self.design.evening.as_ref().is_some_and(is_mended)
+        let is_more = |evening: &Evening| !evening.tried_beside(&[]).is_empty();
+        !helping.columns().is_empty() || self.design.evening.as_ref().is_some_and(is_more)
     }
 
     /// What was found of each tweak, as the latest look has it; nothing before the first.
@@ -380,6 +390,7 @@ impl Sift {
             Method::Play(played) => {
                 return played.found(self.design.tweaks.iter().map(|one| one.wish.used.clone()));
             }
+            Method::Nothing => return Vec::new(),
         };
         let figures = |of: fn(&RowFigures) -> f64| -> Vec<Vec<f64>> {
             self.rows.iter().map(|row| row.iter().map(|(_, f)| of(f)).collect()).collect()
@@ -425,14 +436,14 @@ impl Sift {
     pub fn rows_sifted(&self) -> Option<&Sifting> {
         match &self.method {
             Method::Rows(sifting) => Some(sifting),
-            Method::Play(_) => None,
+            Method::Play(_) | Method::Nothing => None,
         }
     }
 
     /// What was played, where it is a sift in play.
     pub fn played(&self) -> Option<&PlayedSift> {
         match &self.method {
-            Method::Rows(_) => None,
+            Method::Rows(_) | Method::Nothing => None,
             Method::Play(played) => Some(played),
         }
     }
@@ -481,9 +492,16 @@ impl Sift {
         }
     }
 
+    /// Whether it is the played part of an evening and is over, so that the part in runs follows.
+    pub fn is_played_out(&self) -> bool {
+        let is_played = self.design.evening.as_ref().is_some_and(Evening::is_played);
+        is_played && self.decided && !self.paused && !self.abandoned && self.ended.is_none()
+    }
+
     /// What is still to come of it.
     pub fn to_come(&self) -> ToCome {
-        if self.ended.is_some() || self.abandoned {
+        let is_played = self.design.evening.as_ref().is_some_and(Evening::is_played);
+        if self.ended.is_some() || self.abandoned || (self.decided && is_played) {
             ToCome::Nothing
         } else if self.decided {
             ToCome::Trial

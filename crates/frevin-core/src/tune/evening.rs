@@ -9,6 +9,8 @@ use super::plan::EveningPlan;
 use crate::layers::ChangeId;
 use crate::preview::Wish;
 use crate::setting::Address;
+use crate::sift::SiftId;
+use crate::tweak::TweakId;
 use crate::visits::VisitId;
 
 /// What an evening is for.
@@ -22,9 +24,47 @@ pub enum Goal {
     Quiet,
 }
 
+/// Which part of an evening a sift is.
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "asks")]
+pub enum EveningPart {
+    /// What acts at once is asked about while somebody plays; another sift asks about the rest and tries what helped.
+    InPlay {
+        /// How that one is to be made.
+        then: AskedInRuns,
+    },
+    /// What is asked about in runs, and the trial of all that helped.
+    #[default]
+    InRuns,
+}
+
+/// What is settled before play of the part of an evening that comes after it.
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+pub struct AskedInRuns {
+    /// Tweaks for experts that the owner agreed to.
+    pub experts: BTreeSet<TweakId>,
+    /// Whether Frevin restarts the PC itself.
+    pub restarts_by_itself: bool,
+}
+
+/// The part of an evening that was played.
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+pub struct PlayedFirst {
+    /// The sift in play that it is.
+    pub sift: SiftId,
+    /// What it found to help: not asked about again, and tried with what helps of the rest.
+    pub helped: Vec<Wish>,
+}
+
 /// An evening: the time that there is, and what was made of it.
 #[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Evening {
+    /// Which part of it this is.
+    #[serde(default)]
+    pub part: EveningPart,
+    /// The part that was played before this one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub played_first: Option<PlayedFirst>,
     /// What it is for.
     #[serde(default)]
     pub goal: Goal,
@@ -61,9 +101,26 @@ impl Evening {
         let addresses = |wish: &Wish| -> BTreeSet<Address> {
             wish.settings.iter().map(|wanted| wanted.address.clone()).collect()
         };
-        let taken: BTreeSet<Address> = helping.iter().flat_map(addresses).collect();
+        let taken: BTreeSet<Address> =
+            helping.iter().chain(self.helped_in_play()).flat_map(addresses).collect();
         let is_apart = |mended: &&Mended| addresses(&mended.wish).is_disjoint(&taken);
         self.mended.iter().filter(is_apart).collect()
+    }
+
+    /// What helped in play and is tried with what helps of the rest.
+    pub fn helped_in_play(&self) -> &[Wish] {
+        self.played_first.as_ref().map_or(&[], |played| &played.helped)
+    }
+
+    /// Whether it is the part that is played, after which another follows.
+    pub fn is_played(&self) -> bool {
+        matches!(self.part, EveningPart::InPlay { .. })
+    }
+
+    /// All that is tried against the PC as it came, beside what this part of it found to help.
+    pub fn tried_beside(&self, helping: &[Wish]) -> Vec<Wish> {
+        let mended = self.tried_with(helping).into_iter().map(|mended| mended.wish.clone());
+        mended.chain(self.helped_in_play().iter().cloned()).collect()
     }
 }
 
@@ -80,8 +137,11 @@ pub(crate) fn sample_evening(goal: Goal) -> Evening {
         sift_s: 1,
         trial_s: 1,
         smallest_effect_percent: 1.0,
+        in_play: None,
     };
     Evening {
+        part: EveningPart::InRuns,
+        played_first: None,
         goal,
         budget_s: 2,
         plan,

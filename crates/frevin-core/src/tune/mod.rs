@@ -8,7 +8,8 @@ mod plan;
 
 #[cfg(test)]
 pub(crate) use evening::sample_evening;
-pub use evening::{Evening, Goal, Mended};
+pub use evening::{AskedInRuns, Evening, EveningPart, Goal, Mended, PlayedFirst};
 pub use plan::{
-    Belief, EveningCosts, EveningPlan, EveningQuestion, NoEvening, TuneCandidate, belief, plan,
+    Belief, EveningCosts, EveningPlan, EveningQuestion, NoEvening, PlayCosts, PlayPlan,
+    TuneCandidate, belief, plan, plan_play, plan_proof,
 };

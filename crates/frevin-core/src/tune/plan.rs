@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use frevin_stats::LARGEST_PAIR_COUNTS;
-use frevin_stats::sift::{FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS};
+use frevin_stats::sift::{FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, PairSifting};
 use frevin_stats::{normal_below, normal_gain};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -50,18 +50,26 @@ const SINCE_THEN: f64 = 0.01;
 /// What is believed of a tweak of this standing and area, of which these effects were measured on this PC, each with its
 /// standard error: precisions add up, as those of normal distributions do.
 pub fn belief(standing: Standing, area: &str, measured: &[(f64, f64)]) -> Belief {
-    let first = unmeasured(standing, area);
-    let mut precision = 1.0 / (first.spread * first.spread);
-    let mut weighted = first.mean * precision;
-    for (ln_ratio, standard_error) in measured {
-        let more = 1.0 / (standard_error * standard_error + SINCE_THEN * SINCE_THEN);
-        precision += more;
-        weighted += ln_ratio * more;
-    }
-    Belief { mean: weighted / precision, spread: precision.recip().sqrt() }
+    measured.iter().fold(unmeasured(standing, area), |belief, (ln_ratio, standard_error)| {
+        belief.after(*ln_ratio, standard_error.hypot(SINCE_THEN))
+    })
 }
 
 impl Belief {
+    /// What is believed after this was measured: precisions add up. Nothing is learnt where there is no standard error.
+    pub fn after(self, ln_ratio: f64, standard_error: f64) -> Self {
+        if standard_error <= 0.0 {
+            return self;
+        }
+        let (before, measured) =
+            (self.spread.powi(2).recip(), standard_error.powi(2).recip());
+        let precision = before + measured;
+        Self {
+            mean: (self.mean * before + ln_ratio * measured) / precision,
+            spread: precision.recip().sqrt(),
+        }
+    }
+
     /// What asking is expected to gain, where the tweak is kept only if the answer says that it helps (the expected value
     /// of sample information; Raiffa and Schlaifer, 1961). `standard_error` is that of the answer.
     pub fn expected_gain(self, standard_error: f64) -> f64 {
@@ -205,6 +213,20 @@ pub struct EveningPlan {
     pub trial_s: u64,
     /// The smallest effect that four evenings of five find, in percent.
     pub smallest_effect_percent: f64,
+    /// What is asked about in play before all that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub in_play: Option<PlayPlan>,
+}
+
+/// What is asked about while somebody plays, before the rest of an evening.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
+pub struct PlayPlan {
+    /// The candidates that are asked about, those first of which most is expected.
+    pub asked: Vec<EveningQuestion>,
+    /// The most play, in seconds.
+    pub most_play_s: f64,
+    /// The smallest effect that it is sure about, in percent.
+    pub smallest_effect_percent: f64,
 }
 
 /// Why there is no evening to plan.
@@ -262,17 +284,7 @@ fn best(
         let rows = (FIRST_LOOK..=fit.min(MOST_ROWS)).step_by(LOOK_EVERY).last();
         let Some(rows) = rows else { continue };
         let standard_error = costs.standard_error(run_seconds, rows);
-        let mut questions: Vec<EveningQuestion> = candidates
-            .iter()
-            .map(|candidate| EveningQuestion {
-                used: candidate.used.clone(),
-                belief: candidate.belief,
-                expected_gain: candidate.belief.worth(goal, standard_error),
-            })
-            .collect();
-        questions.sort_by(|a, b| {
-            b.expected_gain.total_cmp(&a.expected_gain).then_with(|| a.used.cmp(&b.used))
-        });
+        let mut questions = questions(candidates, goal, standard_error);
         let most = rows.saturating_sub(ROWS_TO_SPARE).min(MOST_COLUMNS);
         let worth = questions.iter().take_while(|one| one.expected_gain >= WORTH_ASKING).count();
         let not_asked = questions.split_off(worth.min(most));
@@ -290,10 +302,96 @@ fn best(
             sift_s: (row * u32::try_from(rows).unwrap_or(u32::MAX)).as_secs(),
             trial_s: trial.as_secs(),
             smallest_effect_percent: 100.0 * (FOUND_FOUR_OF_FIVE * standard_error).exp_m1(),
+            in_play: None,
         };
         best = Some((gain, plan));
     }
     best.map(|(_, plan)| plan)
+}
+
+/// The part of an evening in which nothing more is asked and what helped in play is proven: the largest trial that fits,
+/// in runs as long as fit; the smallest where none does.
+pub fn plan_proof(costs: &EveningCosts, budget: Duration) -> EveningPlan {
+    let sizes = TRIALS.iter().flat_map(|trial| RUN_SECONDS.map(|seconds| (*trial, seconds)));
+    let fits = |(trial, run_seconds): &(TrialSize, u32)| costs.trial(*run_seconds, *trial) <= budget;
+    let least = (TRIALS[TRIALS.len() - 1], RUN_SECONDS[RUN_SECONDS.len() - 1]);
+    let (trial, run_seconds) = sizes.into_iter().find(fits).unwrap_or(least);
+    EveningPlan {
+        asked: Vec::new(),
+        not_asked: Vec::new(),
+        run_seconds,
+        trial_runs: trial.1,
+        trial_pairs: trial.0,
+        rows: 0,
+        sift_s: 0,
+        trial_s: costs.trial(run_seconds, trial).as_secs(),
+        smallest_effect_percent: 0.0,
+        in_play: None,
+    }
+}
+
+/// What play takes.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PlayCosts {
+    /// Play before the first segment.
+    pub lead_in_s: f64,
+    /// How long a segment is, in seconds.
+    pub segment_s: f64,
+    /// The most play there may be, in seconds.
+    pub most_play_s: f64,
+    /// The smallest effect that it is sure about, as a share.
+    pub smallest_effect: f64,
+}
+
+/// Of an evening, so much may be played: what is asked about in runs, and the proof, need the rest.
+const SHARE_OF_PLAY: f64 = 0.25;
+/// In free play most is sorted after twice the pairs of a first look, and nearly all after twice as many again.
+const LOOKS_OF_PLAY: f64 = 4.0;
+
+impl PlayCosts {
+    /// The play that so many candidates need.
+    fn takes_s(&self, candidates: usize) -> f64 {
+        let pairs = PairSifting::pairs_before_first_look(candidates) as f64;
+        self.lead_in_s + LOOKS_OF_PLAY * 2.0 * self.segment_s * pairs
+    }
+}
+
+/// Splits off what is asked about in play: as many of the candidates that act at once as a quarter of the budget has time
+/// for, those first of which most is expected. Two are the fewest; nothing where there are not so many.
+pub fn plan_play(
+    candidates: &[TuneCandidate],
+    costs: &PlayCosts,
+    budget: Duration,
+) -> Option<PlayPlan> {
+    let most_play_s = costs.most_play_s.min(SHARE_OF_PLAY * budget.as_secs_f64());
+    let standard_error = costs.smallest_effect.ln_1p() / FOUND_FOUR_OF_FIVE;
+    let mut asked = questions(candidates, Goal::Frames, standard_error);
+    let most = (0..=MOST_COLUMNS).take_while(|count| costs.takes_s(*count) <= most_play_s).last();
+    let worth = asked.iter().take_while(|one| one.expected_gain >= WORTH_ASKING).count();
+    asked.truncate(worth.min(most.unwrap_or(0)));
+    (asked.len() >= 2).then(|| PlayPlan {
+        most_play_s: costs.takes_s(asked.len()),
+        asked,
+        smallest_effect_percent: 100.0 * costs.smallest_effect,
+    })
+}
+
+/// What is expected of each candidate, the most first.
+fn questions(
+    candidates: &[TuneCandidate],
+    goal: Goal,
+    standard_error: f64,
+) -> Vec<EveningQuestion> {
+    let question = |candidate: &TuneCandidate| EveningQuestion {
+        used: candidate.used.clone(),
+        belief: candidate.belief,
+        expected_gain: candidate.belief.worth(goal, standard_error),
+    };
+    let mut questions: Vec<EveningQuestion> = candidates.iter().map(question).collect();
+    questions.sort_by(|a, b| {
+        b.expected_gain.total_cmp(&a.expected_gain).then_with(|| a.used.cmp(&b.used))
+    });
+    questions
 }
 
 /// A tenth of a percent: of less, nobody would notice that it was found.

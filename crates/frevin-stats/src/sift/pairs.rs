@@ -134,7 +134,12 @@ impl PairSifting {
 
     /// Pairs before the first look: a multiple of four.
     pub fn first_look(&self) -> usize {
-        (self.columns + PAIRS_MORE_THAN_COLUMNS).next_multiple_of(LOOK_EVERY)
+        Self::pairs_before_first_look(self.columns)
+    }
+
+    /// The same for so many columns.
+    pub fn pairs_before_first_look(columns: usize) -> usize {
+        (columns + PAIRS_MORE_THAN_COLUMNS).next_multiple_of(LOOK_EVERY)
     }
 
     /// Takes one more pair. Nothing is taken after the end.

@@ -336,6 +336,7 @@ impl Demo {
             seed: self.seed,
             budget: None,
             only: None,
+            may_be_few: false,
             after_taking_back: None,
             keep: KeepPolicy::Better,
             experts: BTreeSet::new(),

@@ -35,14 +35,14 @@ pub(crate) struct InPlayArgs {
 }
 
 /// So much play as one pair of segments needs after the lead-in, or more.
-fn parse_minutes(text: &str) -> Result<f64, String> {
+pub(super) fn parse_minutes(text: &str) -> Result<f64, String> {
     let minutes: f64 = text.parse().map_err(|_| "write minutes, like 10".to_owned())?;
     let is_sound = (0.7..=40.0).contains(&minutes);
     is_sound.then_some(minutes).ok_or_else(|| "it is from 0.7 to 40 minutes".to_owned())
 }
 
 /// A length of time in seconds, down to half a second.
-fn parse_seconds(text: &str) -> Result<f64, String> {
+pub(super) fn parse_seconds(text: &str) -> Result<f64, String> {
     let seconds: f64 = text.parse().map_err(|_| "write seconds, like 75 or 62.5".to_owned())?;
     let is_sound = (1.0..=1200.0).contains(&seconds);
     is_sound.then_some(seconds).ok_or_else(|| "it is from 1 to 1200 seconds".to_owned())

@@ -200,6 +200,7 @@ fn start(
                 play,
                 smallest_effect,
                 preferred: find_tweaks(&catalogue, &args.prefer)?,
+                most_play_s: None,
             })
         }
     };
@@ -211,6 +212,7 @@ fn start(
         seed: args.seed.unwrap_or_else(|| seed_of_now(context)),
         budget: args.budget,
         only: None,
+        may_be_few: false,
         after_taking_back: None,
         keep: match args.keep {
             Keep::Better => KeepPolicy::Better,

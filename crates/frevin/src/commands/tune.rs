@@ -5,11 +5,13 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use frevin_core::ids::SceneName;
+use frevin_core::trial::in_play::PlaySource;
 use frevin_core::tune::Goal;
 use frevin_core::tweak::TweakId;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{Pc, PcKind, Restarts};
 
+use crate::commands::in_play::{parse_minutes, parse_seconds};
 use crate::commands::inspect::ask;
 use crate::commands::trial::{ask_for_rights, keep_window, parse_budget, seed_of_now};
 use crate::context::Context;
@@ -21,10 +23,10 @@ use crate::operations::refuse_unfinished;
 use crate::operations::self_test::self_test;
 use crate::operations::sift::SiftDriver;
 use crate::operations::target::find_tweaks;
-use crate::operations::trial::refuse_open;
+use crate::operations::trial::{AskedInPlay, refuse_open};
 use crate::operations::tune::{
-    EveningBeginning, WantedEvening, begin, find, put_back_before, save_kept, settle,
-    told_evening_of,
+    EveningBeginning, WantedEvening, begin, find, go_on_in_runs, put_back_before, save_kept,
+    settle, told_evening_of,
 };
 use crate::outcome::Outcome;
 use crate::schemas::Schemas;
@@ -77,6 +79,16 @@ struct TuneStartArgs {
     /// game: the largest effects first, and nothing else
     #[arg(long, conflicts_with = "candidates")]
     again: bool,
+    /// Ask about what acts at once while you play, before the rest is asked about in runs without you: no restarts, and a
+    /// few minutes for many tweaks
+    #[arg(long, conflicts_with_all = ["again", "quiet_pc"])]
+    in_play: bool,
+    /// What is played is a benchmark that repeats after so many seconds: the same place of two passes is compared
+    #[arg(long = "loop", value_name = "SECONDS", requires = "in_play", value_parser = parse_seconds)]
+    loop_seconds: Option<f64>,
+    /// The most that is played in one go, in minutes; `tune resume` plays on [default: until there is a result]
+    #[arg(long, value_name = "MINUTES", requires = "in_play", value_parser = parse_minutes)]
+    minutes: Option<f64>,
     /// Ask for less power and noise instead: what is shown to cost no frames is kept [default candidates: quiet]
     #[arg(long, conflicts_with = "again")]
     quiet_pc: bool,
@@ -109,6 +121,11 @@ impl TuneStartArgs {
             goal: if self.quiet_pc { Goal::Quiet } else { Goal::Frames },
             candidates: self.candidates.clone(),
             is_again: self.again,
+            in_play: self.in_play.then(|| AskedInPlay {
+                source: PlaySource::Scene,
+                loop_s: self.loop_seconds,
+                sitting_s: self.minutes.map(|minutes| 60.0 * minutes),
+            }),
             as_it_is: self.as_it_is,
             not_mended: BTreeSet::new(),
             despite_cap: self.despite_cap,
@@ -290,9 +307,16 @@ fn test_first(context: &Context, pc: &dyn Pc) -> Result<(), Failure> {
 
 /// Drives an evening and tells where it stopped.
 fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failure> {
-    let source = driver.source(context)?;
-    let stopped = driver.drive(source.as_ref())?;
-    let (ledger, pc, record) = driver.done()?;
+    let (stopped, ledger, pc, record) = loop {
+        let source = driver.source(context)?;
+        let stopped = driver.drive(source.as_ref())?;
+        let (ledger, pc, record) = driver.done()?;
+        if !record.sift()?.is_played_out() {
+            break (stopped, ledger, pc, record);
+        }
+        context.say_on_terminal("what was played is known; the rest is asked about in runs, without you");
+        driver = go_on_in_runs(context, pc, ledger, &record)?;
+    };
     if record.has_ended() && record.sift()?.is_given_up() {
         put_back_before(context, pc, ledger, &record)?;
     }

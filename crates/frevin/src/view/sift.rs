@@ -404,7 +404,7 @@ pub(crate) fn show_beginning(begin: &SiftBeginning<'_>, page: &mut Page) {
 
 /// What a sift in play will do.
 fn show_beginning_in_play(begin: &SiftBeginning<'_>, in_play: &SiftInPlay, page: &mut Page) {
-    let SiftInPlay { play, smallest_effect } = in_play;
+    let SiftInPlay { play, smallest_effect, .. } = in_play;
     let tweaks = begin.sifted.design.tweaks.len();
     let expected = begin.sifted.expected;
     let mut pairs = vec![

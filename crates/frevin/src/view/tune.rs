@@ -77,6 +77,13 @@ fn keeps(goal: Goal) -> &'static str {
     }
 }
 
+fn tweaks_are(several: usize) -> String {
+    match several {
+        1 => "1 tweak is".to_owned(),
+        several => format!("{several} tweaks are"),
+    }
+}
+
 fn minutes(minutes: f64) -> String {
     duration(Duration::from_secs_f64(60.0 * minutes))
 }
@@ -100,38 +107,49 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
     if evening.looks_first {
         steps.push(("look", "a run tells what limits the frames".to_owned()));
     }
-    steps.extend([
-        (
+    if let Some(play) = &evening.plan.in_play {
+        steps.push((
+            "play",
+            format!(
+                "{} asked about while you play, switched every few seconds: {} of play at most. Effects of {:.0} % and more \
+                 are found so; what may be a smaller one is asked about again",
+                tweaks_are(play.asked.len()),
+                duration(Duration::from_secs_f64(play.most_play_s)),
+                play.smallest_effect_percent,
+            ),
+        ));
+    }
+    if !asked.is_empty() {
+        steps.push((
             "ask",
             format!(
                 "{} asked about at once, in at most {rows} configurations ({each}): {} at most",
-                match asked.len() {
-                    1 => "1 tweak is".to_owned(),
-                    several => format!("{several} tweaks are"),
-                },
+                tweaks_are(asked.len()),
                 duration(Duration::from_secs(*sift_s))
             ),
+        ));
+    }
+    steps.push((
+        "prove",
+        format!(
+            "{} is tried together against the PC as it came: {} at most",
+            match evening.goal {
+                Goal::Frames => "what helped",
+                Goal::Quiet => "what costs none",
+            },
+            duration(Duration::from_secs(*trial_s))
         ),
-        (
-            "prove",
-            format!(
-                "{} is tried together against the PC as it came: {} at most",
-                match evening.goal {
-                    Goal::Frames => "what helped",
-                    Goal::Quiet => "what costs none",
-                },
-                duration(Duration::from_secs(*trial_s))
-            ),
-        ),
-        (
+    ));
+    if !asked.is_empty() {
+        steps.push((
             "find",
             format!(
                 "effects of {} and more, in four of five cases",
                 percent(evening.plan.smallest_effect_percent / 100.0).trim_start_matches('+')
             ),
-        ),
-        ("keep", keeps(evening.goal).to_owned()),
-    ]);
+        ));
+    }
+    steps.push(("keep", keeps(evening.goal).to_owned()));
     page.pairs(steps);
     if begin.is_simulated {
         page.line(dim(
@@ -144,23 +162,33 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         // What it is expected to be worth is no frame rate.
         Goal::Quiet => ">costs none",
     };
-    let mut table = Table::new(["asked about", expected, ">may be"]);
-    for question in asked {
-        let belief = question.belief;
-        table.row([
-            question.used.to_string(),
-            match evening.goal {
-                Goal::Frames => percent(question.expected_gain.exp_m1()),
-                Goal::Quiet => format!("{:.0} %", 100.0 * question.belief.chance_of_no_cost(0.0)),
-            },
-            format!(
-                "{} to {}",
-                percent((belief.mean - 2.0 * belief.spread).exp_m1()),
-                percent((belief.mean + 2.0 * belief.spread).exp_m1())
-            ),
-        ]);
+    let in_play = evening.plan.in_play.as_ref().map(|play| ("asked about in play", &play.asked));
+    let in_runs = match in_play {
+        Some(_) => "asked about in runs",
+        None => "asked about",
+    };
+    let groups = in_play.into_iter().chain([(in_runs, asked)]);
+    for (title, questions) in groups.filter(|(_, questions)| !questions.is_empty()) {
+        let mut table = Table::new([title, expected, ">may be"]);
+        for question in questions {
+            let belief = question.belief;
+            table.row([
+                question.used.to_string(),
+                match evening.goal {
+                    Goal::Frames => percent(question.expected_gain.exp_m1()),
+                    Goal::Quiet => {
+                        format!("{:.0} %", 100.0 * question.belief.chance_of_no_cost(0.0))
+                    }
+                },
+                format!(
+                    "{} to {}",
+                    percent((belief.mean - 2.0 * belief.spread).exp_m1()),
+                    percent((belief.mean + 2.0 * belief.spread).exp_m1())
+                ),
+            ]);
+        }
+        page.table(table);
     }
-    page.table(table);
     if !not_asked.is_empty() {
         let names: Vec<String> = not_asked.iter().map(|one| one.used.to_string()).collect();
         page.paragraph(
@@ -232,7 +260,17 @@ impl View for TuneShown {
 
 impl TuneShown {
     fn show_progress(&self, page: &mut Page, time: String) {
+        // Of one that was played first and is asked in runs by now, the play is over.
+        let played = self.report.played.as_ref().filter(|_| self.report.is_in_play);
         let far = match self.report.progress {
+            SiftProgress::Measuring | SiftProgress::Decided if let Some(played) = played => {
+                let most_s = self.report.plan.in_play.as_ref().map_or(0.0, |play| play.most_play_s);
+                format!(
+                    "played {} of at most {}; the rest is asked about in runs",
+                    minutes(played.minutes),
+                    minutes(most_s / 60.0)
+                )
+            }
             SiftProgress::Introducing | SiftProgress::Measuring => {
                 format!(
                     "configuration {} of at most {}",
@@ -256,7 +294,10 @@ impl TuneShown {
             Stands::Stopped(Stopped::ForRestart) => "restart the PC, then `frevin tune resume`",
             Stands::InAnotherWindow => "it goes on in another window",
             Stands::Stopped(Stopped::Resting | Stopped::Ended) | Stands::Waiting => {
-                "`frevin tune resume`"
+                match played.is_some() {
+                    true => "play, and meanwhile `frevin tune resume`",
+                    false => "`frevin tune resume`",
+                }
             }
         };
         let still = self.report.most_minutes_still;
@@ -328,6 +369,14 @@ impl TuneShown {
         page.line(dim(format_args!("It took {time}.")));
         if let Some(limit) = &report.frame_limit {
             page.line(dim(format_args!("Before it: {}", limit_in_words(limit))));
+        }
+        if let Some(played) = &report.played {
+            page.line(dim(format_args!(
+                "Asked about in play for {}: {} of segments, of which {} do not count.",
+                minutes(played.minutes),
+                count(played.pairs, "pair"),
+                played.pairs_dropped
+            )));
         }
         for mended in &report.mended {
             let how = match report.change == Some(mended.change) {

@@ -16,7 +16,7 @@ fn design(loop_s: Option<f64>) -> SiftInPlay {
         windows_build: None,
         graphics_driver: None,
     };
-    SiftInPlay { play, smallest_effect: SmallestEffect::FivePercent }
+    SiftInPlay { play, smallest_effect: SmallestEffect::FivePercent, most_play_s: None }
 }
 
 /// Six tweaks: the second helps by 8 %, the fifth hurts by as much.

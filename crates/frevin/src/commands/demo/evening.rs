@@ -73,6 +73,7 @@ impl Demo {
             goal: Goal::Frames,
             candidates: None,
             is_again: false,
+            in_play: None,
             as_it_is: false,
             not_mended: BTreeSet::new(),
             despite_cap: false,

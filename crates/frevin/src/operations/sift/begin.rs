@@ -44,6 +44,8 @@ pub(crate) struct SiftRequest {
     pub(crate) budget: Option<Duration>,
     /// Only these, of the profile's tweaks.
     pub(crate) only: Option<Only>,
+    /// Whether there may be fewer than two of them: an evening decides then what to make of it.
+    pub(crate) may_be_few: bool,
     /// A change that is to be taken back first: what it holds counts as not in force.
     pub(crate) after_taking_back: Option<ChangeId>,
     pub(crate) keep: KeepPolicy,
@@ -72,6 +74,8 @@ pub(crate) struct AskedSiftInPlay {
     pub(crate) smallest_effect: SmallestEffect,
     /// Of tweaks that exclude each other, those that are sifted.
     pub(crate) preferred: BTreeSet<TweakId>,
+    /// The most play over all sittings, in seconds, where it is less than usual.
+    pub(crate) most_play_s: Option<f64>,
 }
 
 /// A sift as it would be.
@@ -144,7 +148,8 @@ pub(super) fn times(
     if let Some(played) = sift.played() {
         let segment = design.in_play.as_ref().map_or(0.0, |in_play| in_play.play.segment_s(0));
         let trial = Duration::from_secs_f64(MOST_PLAY_S);
-        let left = Duration::from_secs_f64((MOST_PLAY_S - played.played_s()).max(0.0));
+        let most_s = design.in_play.as_ref().map_or(0.0, SiftInPlay::most_play_s);
+        let left = Duration::from_secs_f64((most_s - played.played_s()).max(0.0));
         let still = match sift.to_come() {
             ToCome::Configurations => left + trial,
             ToCome::Trial => trial,
@@ -223,7 +228,16 @@ pub(crate) fn design(
         columns = Columns { tweaks, exclusive: Vec::new(), needs: Vec::new() };
     }
     let Columns { tweaks, exclusive, needs } = columns;
-    refuse_count(tweaks.len(), &left_out)?;
+    if !request.may_be_few {
+        refuse_few(tweaks.len(), &left_out)?;
+    }
+    if tweaks.len() > MOST_COLUMNS {
+        let message = format!(
+            "{} tweaks are too many to sift at once; {MOST_COLUMNS} are the most",
+            tweaks.len()
+        );
+        return Err(Failure::new(Kind::Usage, message));
+    }
     let felt_late = |moment: TakesEffect| match moment {
         TakesEffect::Now => false,
         TakesEffect::ProgramRestart => !request.runs_start_program,
@@ -244,7 +258,8 @@ pub(crate) fn design(
             };
             let felt_within_s = tweaks.iter().filter_map(felt).fold(0.0, f64::max);
             let play = in_play(&facts, Settling::Declared { felt_within_s }, &asked.play)?;
-            Some(SiftInPlay { play, smallest_effect: asked.smallest_effect })
+            let AskedSiftInPlay { smallest_effect, most_play_s, .. } = *asked;
+            Some(SiftInPlay { play, smallest_effect, most_play_s })
         }
     };
     let (profile, _) = load(&request.profile, &catalogue, ledger, Unsaved::Refused)?;
@@ -284,8 +299,10 @@ pub(crate) fn design(
     let impossible = |error: frevin_core::sift::FactorsError| {
         Failure::new(Kind::Usage, format!("this profile cannot be sifted: {error}"))
     };
-    design.factors().map_err(impossible)?;
-    let starts = Sift::replay(design.clone(), &[]).map_err(impossible)?.introduction_starts();
+    let starts = match design.tweaks.is_empty() {
+        true => 0,
+        false => Sift::replay(design.clone(), &[]).map_err(impossible)?.introduction_starts(),
+    };
     let trials = ledger.trials(&pc.identity().id)?;
     let pace = SiftPace::of(pace(&trials, design.run_seconds), restarts, design.runs);
     if let Some(budget) = request.budget {
@@ -350,17 +367,14 @@ fn not_beside_in_words(why: &NotBeside) -> String {
     }
 }
 
-fn refuse_count(columns: usize, left_out: &[LeftOut]) -> Result<(), Failure> {
+fn refuse_few(columns: usize, left_out: &[LeftOut]) -> Result<(), Failure> {
+    if columns >= 2 {
+        return Ok(());
+    }
     let why = left_out
         .iter()
         .map(|left_out| format!("{} is left out: {}", left_out.used, left_out.reasons.join("; ")));
-    let message = match columns {
-        0 | 1 => "there is nothing to sift: fewer than two tweaks change something here".to_owned(),
-        _ if columns > MOST_COLUMNS => {
-            format!("{columns} tweaks are too many to sift at once; {MOST_COLUMNS} are the most")
-        }
-        _ => return Ok(()),
-    };
+    let message = "there is nothing to sift: fewer than two tweaks change something here";
     let failure = Failure::new(Kind::Usage, message).details(why);
     Err(if columns == 1 {
         failure.hint("one tweak is tried by itself: `frevin trial start --tweak AREA/NAME`")

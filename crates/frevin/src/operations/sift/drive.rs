@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use frevin_core::ids::StateName;
 use frevin_core::layers::{ChangeId, Selection};
-use frevin_core::preview::{OnOthers, Wish};
+use frevin_core::preview::OnOthers;
 use frevin_core::sift::{
     Configuration, RowFigures, SeenBySift, Sift, SiftAction, SiftDesign, SiftEvent, SiftId,
     SiftProgress, Sifting,
@@ -60,12 +60,26 @@ impl<'a> SiftDriver<'a> {
         ledger: &'a mut Ledger,
         design: SiftDesign,
     ) -> Result<Self, Failure> {
+        Self::begin_after(context, pc, ledger, design, None)
+    }
+
+    /// The same, after another whose end is the beginning of this.
+    pub(crate) fn begin_after(
+        context: &Context,
+        pc: &'a mut dyn Restarts,
+        ledger: &'a mut Ledger,
+        design: SiftDesign,
+        before: Option<SiftId>,
+    ) -> Result<Self, Failure> {
         let alone = alone(context)?;
         pausing::forget(context)?;
         let sift = replay(design.clone())?;
         let (pc_id, boot) = (pc.identity().id.clone(), pc.boot()?);
         let new = NewSift { pc: &pc_id, boot: &boot, at: context.clock.now(), design: &design };
-        let id = ledger.begin_sift(&new)?;
+        let id = match before {
+            Some(before) => ledger.begin_sift_after(before, &new)?,
+            None => ledger.begin_sift(&new)?,
+        };
         // One word for the whole of it was enough.
         let context = context.clone().with_word_given();
         Ok(Self { context, pc, ledger, id, sift, _alone: alone })
@@ -159,7 +173,8 @@ impl<'a> SiftDriver<'a> {
             let action = self.sift.next(&seen);
             match action.clone() {
                 SiftAction::Nothing => return Ok(Stopped::Ended),
-                SiftAction::Rest => return Ok(Stopped::Resting),
+                // Of an evening that was played, whoever drives it lets the other part follow.
+                SiftAction::Rest | SiftAction::GoOnInRuns => return Ok(Stopped::Resting),
                 SiftAction::Blocked => return Err(blocked()),
                 SiftAction::Decide => self.write(SiftEvent::Decided)?,
                 SiftAction::End => {
@@ -440,12 +455,14 @@ impl<'a> SiftDriver<'a> {
         let as_it_was = if layers.is_empty() { "the PC as it is" } else { "what is in force" };
         let arm = |title: String, wishes| ArmDesign { title, revision: None, wishes };
         let helping = sift.wishes(&self.sift.helping());
-        let title = match helping.is_empty() {
+        let evening = sift.evening.as_ref();
+        let has_played = evening.is_some_and(|one| !one.helped_in_play().is_empty());
+        let title = match helping.is_empty() && !has_played {
             true => "what was mended".to_owned(),
             false => format!("what helped of {}", sift.title),
         };
-        let mended = self.tried_with().into_iter().map(|mended| mended.wish);
-        let tried: Vec<Wish> = mended.chain(helping).collect();
+        let mut tried = evening.map(|one| one.tried_beside(&helping)).unwrap_or_default();
+        tried.extend(helping);
         let mut design = Design {
             question: Question::Apply,
             a: arm(as_it_was.to_owned(), Vec::new()),

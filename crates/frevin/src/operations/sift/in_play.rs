@@ -1,7 +1,7 @@
 //! A sitting of a sift in play: each segment is another configuration.
 
 use frevin_core::sift::{Configuration, SiftEvent};
-use frevin_core::trial::in_play::{MOST_PLAY_S, Segment};
+use frevin_core::trial::in_play::Segment;
 use frevin_ledger::{ChangeFor, Ledger};
 use frevin_pc::Restarts;
 
@@ -33,7 +33,7 @@ impl SiftDriver<'_> {
             seed: design.rule.seed,
             number,
             doubled: 0,
-            most_segments: (MOST_PLAY_S / in_play.play.segment_s(0)) as u64,
+            most_segments: (in_play.most_play_s() / in_play.play.segment_s(0)) as u64,
         };
         let context = self.context.clone();
         let made_for = ChangeFor::Sift(self.id, all);

@@ -98,7 +98,7 @@ pub(crate) struct PlayedReport {
 
 impl PlayedReport {
     fn of(design: &SiftDesign, played: &PlayedSift) -> Option<Self> {
-        let SiftInPlay { play, smallest_effect } = design.in_play.as_ref()?;
+        let SiftInPlay { play, smallest_effect, .. } = design.in_play.as_ref()?;
         let (pairs, pairs_dropped) = played.pairs_played();
         Some(Self {
             segments: played.segments(),

@@ -43,7 +43,7 @@ pub(crate) fn again(
     scene: Option<&SceneName>,
 ) -> Result<Again, Failure> {
     let is_meant = |record: &SiftRecord| {
-        record.design.evening.is_some()
+        record.design.evening.as_ref().is_some_and(|evening| !evening.is_played())
             && record.has_ended()
             && record.sift().is_ok_and(|sift| !sift.is_given_up())
             && scene.is_none_or(|scene| record.design.scene == *scene)

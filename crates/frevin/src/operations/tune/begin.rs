@@ -18,13 +18,14 @@ use serde::Serialize;
 
 use super::again::{Again, again};
 use super::opening::{Mend, Opening, baseline, look, mend, take_back_if_held, take_back_mended};
-use super::{Asked, prepare, usual_candidates};
+use super::{Asked, Prepared, prepare, usual_candidates};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
 use crate::operations::profiles::keep_ready_made;
 use crate::operations::sift::{Only, SiftDriver, SiftRequest};
 use crate::operations::target::Named;
+use crate::operations::trial::AskedInPlay;
 
 /// The ready-made profile that is asked about for a quiet PC.
 const QUIET: &str = "quiet";
@@ -39,6 +40,8 @@ pub(crate) struct WantedEvening {
     /// The profile whose tweaks may be asked about; nothing: one for this kind of PC.
     pub(crate) candidates: Option<String>,
     pub(crate) is_again: bool,
+    /// How it is played, where what acts at once is asked about in play first.
+    pub(crate) in_play: Option<AskedInPlay>,
     /// Whether nothing is mended first.
     pub(crate) as_it_is: bool,
     /// What else is not mended, by the tweak that would: it may be asked about like any other.
@@ -106,7 +109,8 @@ pub(crate) fn settle(
     opening.mends.retain(|mend| !wanted.not_mended.contains(&mend.used.tweak));
     let mut request = request(context, &*pc, ledger, wanted, again.as_ref())?;
     let goal = again.as_ref().map_or(wanted.goal, |again| again.goal);
-    let asked = Asked { budget: wanted.budget, is_again: wanted.is_again, goal };
+    let (budget, is_again, in_play) = (wanted.budget, wanted.is_again, wanted.in_play.clone());
+    let asked = Asked { budget, is_again, goal, in_play };
     request.keep = match goal {
         Goal::Frames => KeepPolicy::Better,
         Goal::Quiet => KeepPolicy::AsGood,
@@ -114,19 +118,20 @@ pub(crate) fn settle(
     keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;
     let mending = opening.mending();
     let planned = |ledger: &Ledger, request: &SiftRequest| {
-        prepare(context, &*pc, ledger, request, asked, &mending)
+        prepare(context, &*pc, ledger, request, &asked, &mending)
     };
-    let (mut sifted, mut evening) = planned(ledger, &request)?;
-    let source = SceneSource::find(context, &*pc, ledger, &sifted.design.scene)?;
+    let mut prepared = planned(ledger, &request)?;
+    let source = SceneSource::find(context, &*pc, ledger, &prepared.sifted.design.scene)?;
     if source.starts_program() {
         // A scene that starts its program anew spares the restart.
         request.runs_start_program = true;
-        (sifted, evening) = planned(ledger, &request)?;
+        prepared = planned(ledger, &request)?;
     }
+    let Prepared { sifted, evening, restarts } = prepared;
     let begin = EveningBeginning {
         scene: sifted.design.scene,
         title: sifted.design.title,
-        restarts: sifted.design.restarts,
+        restarts,
         evening,
         left_out: sifted.design.left_out,
         opening,
@@ -160,8 +165,8 @@ pub(crate) fn begin<'a>(
         request.after_taking_back = None;
     }
     let design = mend_all(context, pc, ledger, &begin.opening.mends, &mut before.mended)
-        .and_then(|()| prepare(context, &*pc, ledger, &request, asked, &mending))
-        .and_then(|(sifted, evening)| {
+        .and_then(|()| prepare(context, &*pc, ledger, &request, &asked, &mending))
+        .and_then(|Prepared { sifted, evening, .. }| {
             let mut evening = Evening {
                 mended: before.mended.clone(),
                 set_aside: before.set_aside.clone(),
@@ -234,6 +239,7 @@ fn request(
         seed: wanted.seed,
         budget: None,
         only: again.map(|again| Only { tweaks: again.aged.clone(), why: "it has not aged" }),
+        may_be_few: wanted.in_play.is_some(),
         after_taking_back: again.and_then(|again| again.held.as_ref()).map(|held| held.0),
         keep: KeepPolicy::Better,
         experts: wanted.experts.clone(),

@@ -6,7 +6,7 @@ use frevin_core::sift::SiftId;
 use frevin_core::tune::Goal;
 use frevin_ledger::{Ledger, LedgerError, SiftRecord};
 
-use super::report::kept;
+use super::report::{kept, part_before};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::profiles::save_text;
@@ -57,7 +57,8 @@ pub(crate) fn save_kept(
     if !sift.kept || saved(ledger, goal, sift)?.is_some() {
         return Ok(());
     }
-    let kept = kept(sift);
+    let Some(evening) = &record.design.evening else { return Ok(()) };
+    let kept = kept(sift, evening, part_before(ledger, evening)?.as_ref());
     let name = profile_of(goal, &sift.scene)?;
     let day = sift.begun_at.to_zoned(jiff::tz::TimeZone::system()).date();
     let share = |of: f64| percent(of / 100.0);

@@ -7,13 +7,16 @@ mod again;
 mod begin;
 mod keep;
 mod opening;
+mod played;
 mod report;
 
 use std::collections::BTreeSet;
 use std::time::Duration;
 
 use frevin_core::facts::Form;
-use frevin_core::tune::{Evening, EveningCosts, Goal, NoEvening, TuneCandidate, belief, plan};
+use frevin_core::tune::{
+    Evening, EveningCosts, EveningPart, EveningPlan, Goal, NoEvening, TuneCandidate, belief, plan,
+};
 use frevin_core::tweak::{Standing, TweakId, TweakUse};
 use frevin_ledger::Ledger;
 use frevin_pc::Pc;
@@ -22,21 +25,32 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::sift::{Only, SiftRequest, SiftedDesign, design};
-use crate::operations::trial::pace;
+use crate::operations::trial::{AskedInPlay, pace};
 
 pub(crate) use begin::{EveningBeginning, WantedEvening, begin, settle};
 pub(crate) use keep::save_kept;
 pub(crate) use opening::{Mend, Opening, mend, put_back_before, take_back_if_held};
+pub(crate) use played::go_on_in_runs;
 pub(crate) use report::{KeptTweak, TuneReport, find, told_evening_of};
 
 /// What is asked for, beside what a sift is asked for.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 struct Asked {
     /// The time that there is.
     budget: Duration,
     /// Whether it asks again about what has aged: then that counts as what was measured.
     is_again: bool,
     goal: Goal,
+    /// How it is played, where what acts at once is asked about in play first.
+    in_play: Option<AskedInPlay>,
+}
+
+/// An evening, or the first part of one, as it would be.
+struct Prepared {
+    sifted: SiftedDesign,
+    evening: Evening,
+    /// Whether the PC restarts before what is asked about in runs.
+    restarts: bool,
 }
 
 /// Settles an evening on a PC, of which `mending` is mended before it. Nothing is written.
@@ -45,39 +59,29 @@ fn prepare(
     pc: &dyn Pc,
     ledger: &Ledger,
     request: &SiftRequest,
-    asked: Asked,
+    asked: &Asked,
     mending: &BTreeSet<TweakId>,
-) -> Result<(SiftedDesign, Evening), Failure> {
-    let of_length =
-        |run_seconds: u32, only| SiftRequest { run_seconds, budget: None, only, ..request.clone() };
-    let whole = design(context, pc, ledger, &of_length(MINUTE_S, request.only.clone()))?;
-    let pace = pace(&ledger.trials(&pc.identity().id)?, MINUTE_S);
-    let costs = EveningCosts {
-        restart: if whole.design.restarts { pace.restart } else { Duration::ZERO },
-        around_a_run: pace.run - Duration::from_secs(MINUTE_S.into()),
-        row_spread: whole.design.rule.row_variance.sqrt(),
-    };
-    // Tweaks for experts are switched on for the first time a few a start, before anything is measured.
-    let introductions = u32::try_from(whole.starts_before_rows).unwrap_or(u32::MAX);
-    let for_answers = asked.budget.saturating_sub(costs.restart * introductions);
-    let mut candidates = candidates(context, pc, ledger, &whole, asked.is_again)?;
-    candidates.retain(|candidate| !mending.contains(&candidate.used.tweak));
-    let after_a_look = for_answers.saturating_sub(pace.run);
-    let (plan, looks_first) = match plan(candidates.clone(), asked.goal, &costs, after_a_look) {
+) -> Result<Prepared, Failure> {
+    if let Some(play) = &asked.in_play {
+        return played::prepare(context, pc, ledger, request, asked, play, mending);
+    }
+    let runs = InRuns::of(context, pc, ledger, request, asked.is_again, mending)?;
+    let for_answers = runs.for_answers(asked.budget);
+    let (plan, looks_first) = match runs.plan(asked.goal, runs.after_a_look(for_answers)) {
         Ok(plan) => (plan, true),
         // The shortest evening has no time for it.
-        Err(_) => (plan(candidates, asked.goal, &costs, for_answers).map_err(no_evening)?, false),
+        Err(_) => (runs.plan(asked.goal, for_answers).map_err(no_evening)?, false),
     };
-    let tweaks = plan.asked.iter().map(|question| question.used.tweak.clone()).collect();
-    let only = Only { tweaks, why: "the evening does not reach for it" };
-    let mut sifted = design(context, pc, ledger, &of_length(plan.run_seconds, Some(only)))?;
-    sifted.design.rule.most_rows = plan.rows;
-    sifted.design.rule.row_variance = costs.row_variance(plan.run_seconds);
-    sifted.design.trial_pairs = plan.trial_pairs;
-    // What time does not reach for is no fault of it, and stands in the plan.
-    sifted.design.left_out = whole.design.left_out;
-    sifted.experts_unasked = whole.experts_unasked;
-    let evening = Evening {
+    let sifted = runs.design(context, pc, ledger, request, &plan)?;
+    let restarts = sifted.design.restarts;
+    Ok(Prepared { sifted, evening: evening(asked, plan, looks_first), restarts })
+}
+
+/// An evening before anything of it is done.
+fn evening(asked: &Asked, plan: EveningPlan, looks_first: bool) -> Evening {
+    Evening {
+        part: EveningPart::InRuns,
+        played_first: None,
         goal: asked.goal,
         budget_s: asked.budget.as_secs(),
         plan,
@@ -86,8 +90,81 @@ fn prepare(
         looks_first,
         baseline: None,
         is_again: asked.is_again,
-    };
-    Ok((sifted, evening))
+    }
+}
+
+/// What could be asked about in runs, and what they take.
+struct InRuns {
+    /// A sift of all of it, in runs of a minute.
+    whole: SiftedDesign,
+    candidates: Vec<TuneCandidate>,
+    costs: EveningCosts,
+    run: Duration,
+}
+
+impl InRuns {
+    fn of(
+        context: &Context,
+        pc: &dyn Pc,
+        ledger: &Ledger,
+        request: &SiftRequest,
+        is_again: bool,
+        not_asked: &BTreeSet<TweakId>,
+    ) -> Result<Self, Failure> {
+        let request = of_length(request, MINUTE_S, request.only.clone());
+        let whole = design(context, pc, ledger, &request)?;
+        let pace = pace(&ledger.trials(&pc.identity().id)?, MINUTE_S);
+        let costs = EveningCosts {
+            restart: if whole.design.restarts { pace.restart } else { Duration::ZERO },
+            around_a_run: pace.run - Duration::from_secs(MINUTE_S.into()),
+            row_spread: whole.design.rule.row_variance.sqrt(),
+        };
+        let mut candidates = candidates(context, pc, ledger, &whole, is_again)?;
+        candidates.retain(|candidate| !not_asked.contains(&candidate.used.tweak));
+        Ok(Self { whole, candidates, costs, run: pace.run })
+    }
+
+    /// What is left of a time for what can be told from: tweaks for experts are switched on for the first time a few a
+    /// start, before anything is measured.
+    fn for_answers(&self, budget: Duration) -> Duration {
+        let introductions = u32::try_from(self.whole.starts_before_rows).unwrap_or(u32::MAX);
+        budget.saturating_sub(self.costs.restart * introductions)
+    }
+
+    fn after_a_look(&self, budget: Duration) -> Duration {
+        budget.saturating_sub(self.run)
+    }
+
+    fn plan(&self, goal: Goal, budget: Duration) -> Result<EveningPlan, NoEvening> {
+        plan(self.candidates.clone(), goal, &self.costs, budget)
+    }
+
+    /// The sift that a plan comes to.
+    fn design(
+        &self,
+        context: &Context,
+        pc: &dyn Pc,
+        ledger: &Ledger,
+        request: &SiftRequest,
+        plan: &EveningPlan,
+    ) -> Result<SiftedDesign, Failure> {
+        let tweaks = plan.asked.iter().map(|question| question.used.tweak.clone()).collect();
+        let only = Only { tweaks, why: "the evening does not reach for it" };
+        let request = of_length(request, plan.run_seconds, Some(only));
+        let mut sifted = design(context, pc, ledger, &request)?;
+        sifted.design.rule.most_rows = plan.rows;
+        sifted.design.rule.row_variance = self.costs.row_variance(plan.run_seconds);
+        sifted.design.trial_pairs = plan.trial_pairs;
+        // What time does not reach for is no fault of it, and stands in the plan.
+        sifted.design.left_out = self.whole.design.left_out.clone();
+        sifted.experts_unasked = self.whole.experts_unasked.clone();
+        Ok(sifted)
+    }
+}
+
+/// The same of these tweaks only, in runs of this length.
+fn of_length(request: &SiftRequest, run_seconds: u32, only: Option<Only>) -> SiftRequest {
+    SiftRequest { run_seconds, budget: None, only, ..request.clone() }
 }
 
 /// The length of the runs that a PC's own spread is known for.

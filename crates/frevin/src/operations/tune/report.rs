@@ -22,7 +22,7 @@ use super::keep::saved;
 use super::opening::BASELINE_S;
 use crate::failure::{Failure, Kind};
 use crate::operations::driving::first_held;
-use crate::operations::sift::{SiftReport, report};
+use crate::operations::sift::{PlayedReport, SiftReport, report};
 use crate::operations::trial::pace;
 
 /// A kept tweak and what it was measured to give.
@@ -70,6 +70,10 @@ pub(crate) struct TuneReport {
     pub(crate) plan: EveningPlan,
     /// Whether it asked again about what had aged.
     pub(crate) is_again: bool,
+    /// What was asked about in play before the rest, or is being asked about.
+    pub(crate) played: Option<PlayedReport>,
+    /// Whether it is at what is asked about in play.
+    pub(crate) is_in_play: bool,
     /// What was plainly wrong and was mended before it, and still is.
     pub(crate) mended: Vec<MendedHere>,
     /// What limited the frames before it, where that was told.
@@ -108,8 +112,14 @@ pub(crate) fn find(
 ) -> Result<SiftRecord, Failure> {
     let evenings = ledger.sifts(&pc.identity().id)?.into_iter();
     let mut evenings = evenings.filter(|record| record.design.evening.is_some());
+    // One that was played first is told by the part that came after it.
+    let is_meant = |record: &SiftRecord, id: SiftId| {
+        let evening = record.design.evening.as_ref();
+        let first = evening.and_then(|evening| evening.played_first.as_ref());
+        record.id == id || first.is_some_and(|first| first.sift == id)
+    };
     let found = match id {
-        Some(id) => evenings.find(|record| record.id == id),
+        Some(id) => evenings.rfind(|record| is_meant(record, id)),
         None => evenings.next_back(),
     };
     found.ok_or_else(|| match id {
@@ -131,6 +141,7 @@ pub(crate) fn told_evening_of(
     let evening = record.design.evening.as_ref();
     let evening = evening.ok_or_else(|| Failure::new(Kind::Internal, "it is no evening"))?;
     let sift = report(ledger, record, false)?;
+    let first = part_before(ledger, evening)?;
     let layers = ledger.layers(&record.pc)?;
     let is_given_up = record.sift()?.is_given_up();
     let mended = |mended: &Mended| {
@@ -145,7 +156,7 @@ pub(crate) fn told_evening_of(
     };
     let is_going_on = !record.has_ended() && !sift.is_given_up && sift.tweaks.is_empty();
     let so_far = if is_going_on { report(ledger, record, true)?.tweaks } else { Vec::new() };
-    let kept = if sift.kept { kept(&sift) } else { Vec::new() };
+    let kept = if sift.kept { kept(&sift, evening, first.as_ref()) } else { Vec::new() };
     let profile = saved(ledger, evening.goal, &sift)?.map(|revision| revision.name().to_string());
     let change = match sift.trial {
         Some(trial) if sift.kept => {
@@ -157,25 +168,44 @@ pub(crate) fn told_evening_of(
         Some(trial) => gain(ledger, trial)?,
         None => None,
     };
+    let spent = spent(pc_kind, ledger, record, &sift, first.as_ref(), evening)?;
+    let still = match evening.is_played() {
+        true => {
+            let played_s = sift.in_play.as_ref().map_or(0.0, |played| 60.0 * played.minutes);
+            let most_s = evening.plan.in_play.as_ref().map_or(0.0, |plan| plan.most_play_s);
+            let EveningPlan { sift_s, trial_s, .. } = evening.plan;
+            (most_s - played_s).max(0.0) + (sift_s + trial_s) as f64
+        }
+        false => sift.most_seconds_still as f64,
+    };
+    // Of what could not be told in play and was asked about again, the later word counts.
+    let is_asked_again =
+        |used: &TweakUse| record.design.tweaks.iter().any(|tweak| tweak.wish.used == *used);
+    let in_play = first.iter().flat_map(|first| &first.tweaks);
+    let mut found: Vec<FoundTweak> =
+        in_play.filter(|tweak| !is_asked_again(&tweak.used)).cloned().collect();
+    found.extend(sift.tweaks);
     Ok(TuneReport {
         tune: sift.sift,
-        begun_at: sift.begun_at,
+        begun_at: first.as_ref().map_or(sift.begun_at, |first| first.begun_at),
         scene: sift.scene.clone(),
         title: sift.title.clone(),
         goal: evening.goal,
         budget_minutes: evening.budget_s as f64 / 60.0,
-        spent_minutes: spent(pc_kind, ledger, record, &sift, evening)?.as_secs_f64() / 60.0,
+        spent_minutes: spent.as_secs_f64() / 60.0,
         progress: sift.progress,
         plan: evening.plan.clone(),
         is_again: evening.is_again,
+        is_in_play: evening.is_played(),
+        played: first.and_then(|first| first.in_play).or(sift.in_play),
         mended: evening.mended.iter().filter_map(mended).collect(),
         frame_limit: baseline_limit(ledger, evening)?,
         is_kept: sift.kept,
         kept,
-        found: sift.tweaks,
+        found,
         so_far,
         configurations: sift.configurations,
-        most_minutes_still: sift.most_seconds_still as f64 / 60.0,
+        most_minutes_still: still / 60.0,
         left_out: sift.left_out,
         profile,
         trial: sift.trial,
@@ -195,10 +225,25 @@ fn baseline_limit(ledger: &Ledger, evening: &Evening) -> Result<Option<FrameLimi
     Ok(limit_of_runs(visit.counted().map(|run| (run, &visit.context))))
 }
 
-pub(super) fn kept(sift: &SiftReport) -> Vec<KeptTweak> {
-    let found: BTreeMap<&TweakUse, &FoundTweak> =
-        sift.tweaks.iter().map(|found| (&found.used, found)).collect();
-    let helped: BTreeSet<&TweakUse> = sift.helped.iter().collect();
+/// The part of an evening that was played before this one.
+pub(super) fn part_before(
+    ledger: &Ledger,
+    evening: &Evening,
+) -> Result<Option<SiftReport>, Failure> {
+    let Some(first) = &evening.played_first else { return Ok(None) };
+    report(ledger, &ledger.sift(first.sift)?, false).map(Some)
+}
+
+/// What is in force by an evening, with what was found of each in the part that asked about it last.
+pub(super) fn kept(
+    sift: &SiftReport,
+    evening: &Evening,
+    first: Option<&SiftReport>,
+) -> Vec<KeptTweak> {
+    let tweaks = first.iter().flat_map(|first| &first.tweaks).chain(&sift.tweaks);
+    let found: BTreeMap<&TweakUse, &FoundTweak> = tweaks.map(|found| (&found.used, found)).collect();
+    let in_play = evening.helped_in_play().iter().map(|wish| &wish.used);
+    let helped: BTreeSet<&TweakUse> = sift.helped.iter().chain(in_play).collect();
     helped
         .into_iter()
         .filter_map(|used| {
@@ -233,24 +278,26 @@ fn spent(
     ledger: &Ledger,
     record: &SiftRecord,
     sift: &SiftReport,
+    first: Option<&SiftReport>,
     evening: &Evening,
 ) -> Result<Duration, Failure> {
     let last = record.events.last().map_or(record.begun_at, |event| event.at);
     if pc_kind == PcKind::Live {
-        return Ok(
-            Duration::try_from(record.begun_at.until(last).unwrap_or_default()).unwrap_or_default()
-        );
+        let begun_at = first.map_or(record.begun_at, |first| first.begun_at);
+        return Ok(Duration::try_from(begun_at.until(last).unwrap_or_default()).unwrap_or_default());
     }
+    let played = first.unwrap_or(sift).in_play.as_ref().map_or(0.0, |played| played.minutes);
     let rows = u32::try_from(sift.configurations).unwrap_or(u32::MAX);
     let of_rows = Duration::from_secs(sift.seconds_a_configuration) * rows;
     let pairs = match sift.trial {
         Some(trial) => ledger.trial(trial)?.trial().pairs().len(),
         None => 0,
     };
-    let share = pairs as f64 / evening.plan.trial_pairs as f64;
+    let share = pairs as f64 / evening.plan.trial_pairs.max(1) as f64;
     let of_baseline = match evening.baseline {
         Some(_) => pace(&ledger.trials(&record.pc)?, BASELINE_S).run,
         None => Duration::ZERO,
     };
-    Ok(of_baseline + of_rows + Duration::from_secs(evening.plan.trial_s).mul_f64(share))
+    let of_play = Duration::from_secs_f64(60.0 * played);
+    Ok(of_baseline + of_play + of_rows + Duration::from_secs(evening.plan.trial_s).mul_f64(share))
 }

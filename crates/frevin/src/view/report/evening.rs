@@ -184,11 +184,19 @@ pub(super) fn sections(told: &EveningTold, rows: &[IntervalRow], private: &Priva
             h2 { "How it was found" }
             ul {
                 li { "Begun " (when(report.begun_at)) "; it took " (minutes(report.spent_minutes)) " of " (minutes(report.budget_minutes)) "." }
-                li {
+                @if let Some(played) = &report.played {
+                    li {
+                        (count(report.plan.in_play.as_ref().map_or(0, |play| play.asked.len()), "tweak")) " in " (minutes(played.minutes))
+                        " of play, switched every few seconds."
+                    }
+                }
+                @if report.configurations > 0 { li {
                     (count(report.configurations, "configuration")) " of " (count(report.plan.asked.len(), "tweak"))
                     ", about half of them on in each."
+                } }
+                @if report.configurations > 0 {
+                    li { (format!("Effects of {:.1} % and more are found in four of five cases.", report.plan.smallest_effect_percent)) }
                 }
-                li { (format!("Effects of {:.1} % and more are found in four of five cases.", report.plan.smallest_effect_percent)) }
                 @if let Some(trial) = report.trial { li { "What helped was tried together in trial " (trial.0) "." } }
                 @if let Some(profile) = &report.profile { li { "It is kept as the profile " code { (profile) } "." } }
             }
