@@ -4,7 +4,7 @@ use frevin_frames::FrameShape;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::sift::{Found, FoundTweak, Sift};
+use crate::sift::{Found, FoundTweak, SiftDesign};
 use crate::trial::{Arm, Trial};
 use crate::tweak::TweakUse;
 use crate::verdict::{Comparison, Decision, Primary};
@@ -123,15 +123,19 @@ impl IntervalRow {
         comparison.findings.iter().filter_map(row).collect()
     }
 
-    /// The rows of a sift, the most helpful first.
-    pub fn of_sift(sift: &Sift) -> Vec<Self> {
-        let margin_percent = match &sift.design().in_play {
-            None => 2.0,
+    /// The rows of what a sift of this design has found, the most helpful first.
+    pub fn of_tweaks(found: Vec<FoundTweak>, design: &SiftDesign) -> Vec<Self> {
+        let margin_percent = match &design.in_play {
+            None => 2.0 * design.judge.scale(),
             Some(in_play) => 100.0 * in_play.smallest_effect.share(),
         };
         let mut rows: Vec<Self> =
-            sift.found().into_iter().map(|found| Self::of_tweak(found, margin_percent)).collect();
+            found.into_iter().map(|found| Self::of_tweak(found, margin_percent)).collect();
         rows.sort_by(|a, b| b.estimate_percent.total_cmp(&a.estimate_percent));
+        let [judged, _] = design.judge.primaries();
+        if judged.is_less_better() {
+            rows.reverse();
+        }
         rows
     }
 

@@ -644,6 +644,22 @@ fn events_of_trials_are_kept_in_order_and_never_change() {
     assert!(altered.contains(&SealedPart::Trial(id)), "{altered:?}");
 }
 
+#[test]
+fn a_sift_that_follows_another_begins_as_that_ends() {
+    let home = tempfile::tempdir().unwrap();
+    let mut ledger = Ledger::open(home.path()).unwrap();
+    let design = common::sift_design();
+    let new = NewSift { pc: &pc(), boot: &boot("1"), at: now(), design: &design };
+    let first = ledger.begin_sift(&new).unwrap();
+    ledger.add_sift_event(first, now(), &SiftEvent::Decided).unwrap();
+    let second = ledger.begin_sift_after(first, &new).unwrap();
+    let ledger = reopen(home.path());
+    assert!(ledger.sift(first).unwrap().has_ended());
+    assert_eq!(ledger.sift(first).unwrap().events.len(), 2);
+    assert_eq!(ledger.open_sift(&pc()).unwrap().unwrap().id, second);
+    assert!(ledger.altered().unwrap().is_empty());
+}
+
 /// Sifts: only ever added to, and told where they were changed. Evidence of others is kept once.
 #[test]
 fn events_of_sifts_never_change_and_evidence_of_others_is_kept_once() {

@@ -4,42 +4,16 @@
 mod common;
 
 use common::Place;
+use common::knobs::{Knob, pc_with};
 use serde_json::Value;
 
-/// A rehearsal PC with tweaks of the owner's, each of one value, of which two are read by its model: one helps by 6 %, one
-/// hurts by 5 %.
+/// Eight tweaks, of which two are read by the PC's model: one helps by 6 %, one hurts by 5 %.
 fn pc() -> Place {
-    let place = Place::new();
-    let key = r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management";
-    let mut profile =
-        "format = 1\nname = \"knobs\"\npurpose = \"To be asked about\"\nscene = \"canyon-run\"\n"
-            .to_owned();
-    let folder = place.path().join("home/tweaks/knobs");
-    fs_err::create_dir_all(&folder).unwrap();
-    for at in 0..8 {
-        let standing = if at == 7 { "no-effect" } else { "plausible" };
-        let text = format!(
-            "id = \"knobs/knob-{at}\"\ntitle = \"Turn knob {at}\"\nwhat = \"Turns it.\"\nwhy = \"Its effect is known.\"\n\
-             may_break = \"Nothing.\"\nstanding = \"{standing}\"\nstanding_reason = \"To be found out.\"\nrisk = \"safe\"\n\
-             takes_effect = \"restart\"\n[[settings]]\naddress = 'registry:{key}#Knob{at}'\ntype = \"dword\"\nvalue = 1\n\
-             [[sources]]\ntitle = \"None\"\nstates = \"None.\"\n"
-        );
-        fs_err::write(folder.join(format!("knob-{at}.toml")), text).unwrap();
-        profile.push_str(&format!("\n[[tweaks]]\nuse = \"knobs/knob-{at}\"\n"));
-    }
-    let model = place.pc().join("model.toml");
-    let whole = fs_err::read_to_string(&model).unwrap();
-    let mut text = whole.split("[[effects]]").next().unwrap().to_owned();
-    for (at, frame_time) in [(2, 0.94), (5, 1.05)] {
-        text.push_str(&format!(
-            "\n[[effects]]\nname = \"Knob {at}\"\nreads = {{ knob = 'registry:{key}#Knob{at}' }}\nwhen = \"knob == 1\"\n\
-             frame_time = {frame_time}\n"
-        ));
-    }
-    fs_err::write(&model, text).unwrap();
-    place.write("knobs.toml", profile);
-    place.run(&["profile", "save", "knobs.toml"]).ok();
-    place
+    let mut knobs = [Knob::default(); 8];
+    knobs[2].frame_time = 0.94;
+    knobs[5].frame_time = 1.05;
+    knobs[7].standing = "no-effect";
+    pc_with(&knobs)
 }
 
 fn registry(place: &Place) -> String {
@@ -130,28 +104,15 @@ fn cut_off_it_goes_on_and_given_up_it_leaves_the_pc_as_it_was() {
     place.run(&["tune", "abandon"]).fails(3);
 }
 
-/// What all of a PC's settings hold.
-fn settings(place: &Place) -> Vec<(String, String)> {
-    let folder = place.pc().join("settings");
-    let mut files: Vec<_> =
-        fs_err::read_dir(folder).unwrap().map(|one| one.unwrap().path()).collect();
-    files.sort();
-    let read = |path: std::path::PathBuf| {
-        let text = fs_err::read_to_string(&path).unwrap();
-        (path.display().to_string(), text)
-    };
-    files.into_iter().map(read).collect()
-}
-
 #[test]
 fn what_is_plainly_wrong_is_mended_first_and_proven_with_the_rest() {
     let place = pc();
-    let first = settings(&place);
+    let first = place.settings();
     let plan = place.json(&[&TUNE[..], &["--plan"]].concat());
     let wrong = ["graphics/highest-refresh", "recording/background"];
     assert_eq!(names(&plan["mends"]), wrong);
     assert!(plan["by_hand"].to_string().contains("memory-below-its-speed"), "{plan}");
-    assert_eq!(settings(&place), first, "a plan mends nothing");
+    assert_eq!(place.settings(), first, "a plan mends nothing");
 
     let told = place.json(&TUNE);
     assert_eq!(names(&told["mended"]), wrong, "{told}");
@@ -178,7 +139,7 @@ fn what_is_plainly_wrong_is_mended_first_and_proven_with_the_rest() {
         assert!(page.contains(said), "{said}");
     }
     place.run(&["rollback", "--all", "--yes"]).ok();
-    assert_eq!(settings(&place), first);
+    assert_eq!(place.settings(), first);
 
     // Where its owner wants it as it is, nothing is mended.
     let told = place.json(&[&TUNE[..], &["--as-it-is"]].concat());
@@ -189,7 +150,7 @@ fn what_is_plainly_wrong_is_mended_first_and_proven_with_the_rest() {
 #[test]
 fn what_did_not_stay_in_the_trial_is_mended_all_the_same() {
     let place = pc();
-    let first = settings(&place);
+    let first = place.settings();
     // Given up in the trial at the end, all of it goes.
     place.run(&["rehearsal", "fault", "--power-cut-after", "90"]).ok();
     place.run(&TUNE);
@@ -198,7 +159,7 @@ fn what_did_not_stay_in_the_trial_is_mended_all_the_same() {
     // Whoever takes it for the sift that it is gives up all of it too.
     let told = place.json(&["sift", "abandon"]);
     assert_eq!((&told["is_given_up"], &told["kept"]), (&true.into(), &serde_json::json!([])));
-    assert_eq!(settings(&place), first);
+    assert_eq!(place.settings(), first);
 
     // Where nothing helps, what was mended stays.
     let place = pc();
@@ -225,7 +186,7 @@ fn what_was_mended_is_proven_where_nothing_else_helps() {
          frame_time = 0.93\n"
     );
     fs_err::write(&model, text.split("[[effects]]").next().unwrap().to_owned() + &effect).unwrap();
-    let first = settings(&place);
+    let first = place.settings();
     let told = place.json(&TUNE);
     assert_eq!((names(&told["kept"]).len(), &told["is_kept"]), (0, &true.into()), "{told}");
     assert!(told["gain_percent"]["low"].as_f64() > Some(3.0), "{told}");
@@ -233,7 +194,7 @@ fn what_was_mended_is_proven_where_nothing_else_helps() {
     let shown = place.run(&["profile", "show", "tuned-canyon-run"]).ok().out;
     assert!(shown.contains("recording/background") && !shown.contains("knobs/"), "{shown}");
     place.run(&["rollback", "--all", "--yes"]).ok();
-    assert_eq!(settings(&place), first);
+    assert_eq!(place.settings(), first);
 }
 
 #[test]
@@ -312,15 +273,15 @@ fn after_an_update_what_has_aged_is_asked_again() {
     let nothing = place.run(&again).fails(2);
     assert!(nothing.err.contains("nothing has aged since evening 1"), "{}", nothing.err);
 
-    let kept = settings(&place);
+    let kept = place.settings();
     place.run(&["rehearsal", "update", "--graphics-driver", "9.9"]).ok();
-    let updated = settings(&place);
+    let updated = place.settings();
     let plan = place.json(&[&again[..], &["--plan"]].concat());
     assert_eq!(plan["because"], serde_json::json!(["other-driver"]));
     // The largest first; what hurt then is not worth another evening.
     assert_eq!(names(&plan["plan"]["asked"])[0], "knobs/knob-2");
     assert!(names(&plan["plan"]["not_asked"]).contains(&"knobs/knob-5"), "{plan}");
-    assert_eq!(settings(&place), updated);
+    assert_eq!(place.settings(), updated);
 
     // Given up, what the evening before kept is in force again, the update's own settings too.
     place.run(&["rehearsal", "fault", "--power-cut-after", "70"]).ok();
@@ -329,13 +290,13 @@ fn after_an_update_what_has_aged_is_asked_again() {
     let told = place.json(&["tune", "abandon"]);
     assert_eq!((&told["tune"], &told["is_given_up"]), (&2.into(), &true.into()));
     assert_eq!(told["mended"], serde_json::json!([]), "what it mended itself is taken back");
-    assert!(settings(&place) == kept, "what was kept is not in force again");
+    assert!(place.settings() == kept, "what was kept is not in force again");
     // What its owner takes back afterwards stays so.
     place.run(&["rollback", "--all", "--yes"]).ok();
     place.run(&["tune", "abandon"]).fails(3);
     assert!(!registry(&place).contains("Knob2"));
     place.run(&["apply", "tuned-canyon-run", "--yes"]).ok();
-    assert!(settings(&place) == kept, "its profile holds the same");
+    assert!(place.settings() == kept, "its profile holds the same");
 
     let told = place.json(&again);
     assert_eq!((names(&told["kept"]), &told["is_again"]), (vec!["knobs/knob-2"], &true.into()));
@@ -457,7 +418,7 @@ fn the_demo_of_an_evening_ends_with_its_page_and_the_pc_as_it_came() {
 #[test]
 fn for_a_quiet_pc_what_costs_no_frames_is_kept() {
     let place = pc();
-    let first = settings(&place);
+    let first = place.settings();
     let quiet = ["tune", "--quiet-pc", "--scene", "canyon-run", "--seed", "5", "--yes"];
     let plan = place.json(&[&quiet[..], &["--plan"]].concat());
     assert_eq!((&plan["goal"], &plan["title"]), (&"quiet".into(), &"quiet@1".into()));
@@ -479,13 +440,13 @@ fn for_a_quiet_pc_what_costs_no_frames_is_kept() {
     assert!(shown.contains("Less power and noise for the same frames"), "{shown}");
     assert!(shown.contains("or what was mended"), "{shown}");
     place.run(&["rollback", "--all", "--yes"]).ok();
-    assert_eq!(settings(&place), first);
+    assert_eq!(place.settings(), first);
 }
 
 #[test]
 fn where_frames_are_capped_nothing_is_begun() {
     let place = pc();
-    let first = settings(&place);
+    let first = place.settings();
     let model = place.pc().join("model.toml");
     let mut text = fs_err::read_to_string(&model).unwrap();
     // Frames as even as a cap makes them.
@@ -497,6 +458,6 @@ fn where_frames_are_capped_nothing_is_begun() {
     let refused = place.run(&TUNE).fails(5);
     assert!(refused.err.contains("nothing was begun: frames are capped"), "{}", refused.err);
     assert!(refused.err.contains("--despite-cap"), "{}", refused.err);
-    assert_eq!(settings(&place), first, "what was mended before it is taken back");
+    assert_eq!(place.settings(), first, "what was mended before it is taken back");
     place.run(&["tune", "status"]).fails(3);
 }

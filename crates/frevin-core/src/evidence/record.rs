@@ -9,7 +9,7 @@ use crate::sift::{Found, Sift, SiftId};
 use crate::trial::in_play::Judged;
 use crate::trial::{Question, Trial, TrialId};
 use crate::tweak::TweakUse;
-use crate::verdict::{Decision, Verdict};
+use crate::verdict::{Decision, Judge, Verdict};
 
 /// A verdict "better" is false with this chance at most: half of the 5 % that both signs have together.
 const FALSE_BETTER: f64 = 0.025;
@@ -151,9 +151,14 @@ impl EvidenceFigures {
     }
 }
 
-/// What a trial tells of one tweak; nothing where it compared more than one, or was not ended by its verdict.
+/// What a trial of frame rates tells of one tweak; nothing where it compared more than one, or was not ended by its
+/// verdict.
 pub fn of_trial(trial: &Trial) -> Option<EvidenceFigures> {
     let design = trial.design();
+    // Evidence is of frame rates.
+    if design.judge != Judge::FrameRate {
+        return None;
+    }
     let (wishes, sign) = match design.question {
         Question::Apply => (design.b.wishes.clone(), 1.0),
         // What was judged is the leaving out.

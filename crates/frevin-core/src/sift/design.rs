@@ -12,6 +12,7 @@ use crate::preview::{LeftOut, Wish};
 use crate::trial::KeepPolicy;
 use crate::tune::Evening;
 use crate::tweak::Risk;
+use crate::verdict::Judge;
 
 /// The number of a sift in its ledger, counted from 1.
 #[derive(
@@ -60,6 +61,15 @@ pub struct SiftedTweak {
     pub risk: Risk,
 }
 
+/// An address whose answers are timed during each run.
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+pub struct Pinging {
+    /// The address, as its owner wrote it.
+    pub address: String,
+    /// The time between two questions, in milliseconds.
+    pub pause_ms: u64,
+}
+
 /// The design of a sift.
 #[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct SiftDesign {
@@ -104,6 +114,12 @@ pub struct SiftDesign {
     pub keep: KeepPolicy,
     /// Whether runs are recorded on the battery, which has to stay so.
     pub on_battery: bool,
+    /// What configurations are judged by.
+    #[serde(default)]
+    pub judge: Judge,
+    /// Whose answers are timed, where those are judged.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ping: Option<Pinging>,
     /// How it is played, where it is a sift in play.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub in_play: Option<SiftInPlay>,

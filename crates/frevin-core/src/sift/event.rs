@@ -61,12 +61,15 @@ pub enum SiftAction {
 /// What a configuration gave. Logarithms are natural ones, and means over the runs that count.
 #[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct RowFigures {
-    /// ln(average FPS): what is sifted by.
+    /// ln(average FPS): what is sifted by where no other judge is.
     pub ln_average_fps: f64,
     /// ln(1% low FPS), for reading.
     pub ln_low_1_percent_fps: f64,
     /// ln(stutters of all runs together + 0.5), for reading.
     pub ln_stutters: f64,
+    /// What is sifted by instead, where the judge is another: a natural logarithm, the larger the better.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub judged: Option<f64>,
 }
 
 /// Something that happened in a sift, in the order in which it did.
@@ -168,6 +171,7 @@ mod tests {
             ln_average_fps: 0.1 + 0.2,
             ln_low_1_percent_fps: 4.0,
             ln_stutters: -1e-300,
+            judged: None,
         };
         let actions = [
             SiftAction::Switch { to: to.clone() },

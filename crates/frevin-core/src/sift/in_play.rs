@@ -17,6 +17,7 @@ use crate::trial::in_play::{
     pairs_of,
 };
 use crate::tweak::TweakUse;
+use crate::verdict::Judge;
 
 /// How a sift in play is played.
 #[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
@@ -180,7 +181,7 @@ impl PlayedSift {
             .map(|((used, posterior), (found, [average, slow]))| FoundTweak {
                 on_low_1_percent: slow,
                 least_squares: average,
-                ..FoundTweak::of(used, found, posterior)
+                ..FoundTweak::of(used, found, posterior, Judge::FrameRate)
             })
             .collect()
     }

@@ -12,7 +12,7 @@ use crate::setting::State;
 use crate::trial::{Ending, Reason, TrialId};
 use crate::tune::{Evening, Goal};
 use crate::tweak::TweakUse;
-use crate::verdict::Verdict;
+use crate::verdict::{Judge, Verdict};
 use crate::visits::VisitId;
 
 /// A doubtful measurement is made again so often, and then taken with its doubt.
@@ -74,7 +74,7 @@ pub struct FoundTweak {
     pub used: TweakUse,
     /// What it does.
     pub found: Found,
-    /// The effect on average FPS in percent.
+    /// The effect on what it is judged by, in percent: of a ping or a latency, less is better.
     pub effect_percent: f64,
     /// The lower end of its interval.
     pub low_percent: f64,
@@ -94,15 +94,16 @@ pub struct FoundTweak {
 
 impl FoundTweak {
     /// What a look says of a tweak, without what is for reading.
-    pub(super) fn of(used: TweakUse, found: Found, posterior: &Posterior) -> Self {
-        let percent = |ln: f64| 100.0 * ln.exp_m1();
+    pub(super) fn of(used: TweakUse, found: Found, posterior: &Posterior, judge: Judge) -> Self {
+        let percent = |gain: f64| 100.0 * judge.change_of(gain);
         let Posterior { mean, standard_deviation, .. } = *posterior;
+        let ends = [-REACH, REACH].map(|reach| percent(mean + reach * standard_deviation));
         Self {
             used,
             found,
             effect_percent: percent(mean),
-            low_percent: percent(mean - REACH * standard_deviation),
-            high_percent: percent(mean + REACH * standard_deviation),
+            low_percent: ends[0].min(ends[1]),
+            high_percent: ends[0].max(ends[1]),
             probability: posterior.above_zero.max(posterior.below_zero),
             probability_worth_having: posterior.worth_having,
             on_low_1_percent: None,
@@ -224,7 +225,8 @@ impl Sift {
                 }
                 self.repeats = 0;
                 if let Method::Rows(sifting) = &mut self.method {
-                    sifting.push(figures.ln_average_fps);
+                    let judged = figures.judged.map(|gain| gain / self.design.judge.scale());
+                    sifting.push(judged.unwrap_or(figures.ln_average_fps));
                 }
                 if self.rows.len() <= *row {
                     self.rows.resize(row + 1, Vec::new());
@@ -369,7 +371,8 @@ impl Sift {
         let goal = self.design.evening.as_ref().map_or(Goal::Frames, |evening| evening.goal);
         let is_wanted = |found: &Found| match (found, goal) {
             (Found::Helps, _) | (Found::NoEffect, Goal::Quiet) => true,
-            (Found::NoEffect, Goal::Frames) | (Found::Hurts | Found::Unclear, _) => false,
+            (Found::NoEffect, Goal::Frames | Goal::Ping | Goal::Latency)
+            | (Found::Hurts | Found::Unclear, _) => false,
         };
         let helps = found.iter().enumerate().filter(|(_, found)| is_wanted(found));
         let helps: Vec<usize> = helps.map(|(column, _)| column).collect();
@@ -401,7 +404,12 @@ impl Sift {
         }
         let on_low = sifting.effects_on(&figures(|f| f.ln_low_1_percent_fps));
         let on_stutters = sifting.effects_on(&figures(|f| f.ln_stutters));
-        let squares = sifting.effects();
+        // What is not frame rate is no evidence of it.
+        let judge = self.design.judge;
+        let squares = match judge {
+            Judge::FrameRate => sifting.effects(),
+            Judge::Ping | Judge::Latency => vec![None; found.len()],
+        };
         self.design
             .tweaks
             .iter()
@@ -411,7 +419,7 @@ impl Sift {
                 on_low_1_percent: on_low[column],
                 on_stutters: on_stutters[column],
                 least_squares: squares[column],
-                ..FoundTweak::of(tweak.wish.used.clone(), found[column], posterior)
+                ..FoundTweak::of(tweak.wish.used.clone(), found[column], posterior, judge)
             })
             .collect()
     }
@@ -426,7 +434,7 @@ impl Sift {
         let found = sifting.interactions().into_iter().map(|pair| TogetherFound {
             first: used(pair.first),
             second: used(pair.second),
-            effect_percent: 100.0 * pair.effect.exp_m1(),
+            effect_percent: 100.0 * self.design.judge.change_of(pair.effect),
             p: pair.p,
         });
         found.collect()

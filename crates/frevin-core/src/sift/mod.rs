@@ -11,7 +11,7 @@ mod in_play;
 mod machine;
 
 pub use columns::{Candidate, Columns, NotBeside, columns, independent};
-pub use design::{Configuration, SiftDesign, SiftId, SiftedTweak};
+pub use design::{Configuration, Pinging, SiftDesign, SiftId, SiftedTweak};
 pub use event::{RowFigures, SiftAction, SiftEvent};
 pub use frevin_stats::sift::{
     Due, Effect, FIRST_LOOK, Factors, FactorsError, Found, Interaction, LOOK_EVERY, MOST_COLUMNS,

@@ -11,6 +11,7 @@ use crate::preview::Wish;
 use crate::setting::Address;
 use crate::sift::SiftId;
 use crate::tweak::TweakId;
+use crate::verdict::Judge;
 use crate::visits::VisitId;
 
 /// What an evening is for.
@@ -22,6 +23,21 @@ pub enum Goal {
     Frames,
     /// Less power and noise: what costs no frames is kept.
     Quiet,
+    /// Answers of an address that come sooner.
+    Ping,
+    /// Frames that answer sooner to their player.
+    Latency,
+}
+
+impl Goal {
+    /// What is judged for it.
+    pub fn judge(self) -> Judge {
+        match self {
+            Self::Frames | Self::Quiet => Judge::FrameRate,
+            Self::Ping => Judge::Ping,
+            Self::Latency => Judge::Latency,
+        }
+    }
 }
 
 /// Which part of an evening a sift is.
@@ -92,11 +108,12 @@ pub struct Evening {
 
 impl Evening {
     /// What was mended and is tried together with what helped: all of it that writes nothing which that writes too.
-    /// Nothing of it where the frames have to stay the same: what it gives would hide what the rest costs.
+    /// Nothing of it where the frames have to stay the same, since what it gives would hide what the rest costs; and
+    /// nothing where answers of the network are judged, which it does nothing to.
     pub fn tried_with(&self, helping: &[Wish]) -> Vec<&Mended> {
         match self.goal {
-            Goal::Frames => {}
-            Goal::Quiet => return Vec::new(),
+            Goal::Frames | Goal::Latency => {}
+            Goal::Quiet | Goal::Ping => return Vec::new(),
         }
         let addresses = |wish: &Wish| -> BTreeSet<Address> {
             wish.settings.iter().map(|wanted| wanted.address.clone()).collect()

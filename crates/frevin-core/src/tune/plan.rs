@@ -10,9 +10,10 @@ use serde::{Deserialize, Serialize};
 
 use super::evening::Goal;
 use crate::tweak::{Standing, TweakUse};
+use crate::verdict::Judge;
 
-/// What an effect on frame rate is believed to be before it is measured: a normal distribution of the natural
-/// logarithm of the ratio of frame rates, with the tweak to without.
+/// What an effect is believed to be before it is measured: a normal distribution of the natural logarithm of the ratio of
+/// frame rates, with the tweak to without. Of another judge, that of the gain in it, in units of [`Judge::scale`].
 #[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Belief {
     /// Its mean.
@@ -24,17 +25,29 @@ pub struct Belief {
 /// Areas whose tweaks are about something else than how fast frames are made, however well founded they are for that.
 const NOT_ABOUT_FRAMES: [&str; 9] =
     ["clean", "firmware", "input", "looks", "network", "privacy", "sound", "storage", "updates"];
+/// The same of how soon a frame answers to its player.
+const NOT_ABOUT_LATENCY: [&str; 8] =
+    ["clean", "firmware", "looks", "network", "privacy", "sound", "storage", "updates"];
+/// Areas whose tweaks are about how soon an address answers.
+const ABOUT_PING: [&str; 3] = ["background", "network", "services"];
+
+/// Whether tweaks of an area are about what is judged.
+fn is_about(judge: Judge, area: &str) -> bool {
+    match judge {
+        Judge::FrameRate => !NOT_ABOUT_FRAMES.contains(&area),
+        Judge::Latency => !NOT_ABOUT_LATENCY.contains(&area),
+        Judge::Ping => ABOUT_PING.contains(&area),
+    }
+}
 
 /// What is believed of a tweak that nobody has measured on this PC, by how well founded it is. The spreads are those that
 /// make effects of 2 % and more about as rare as practitioners find them: one tweak of four that is sound, one of six
 /// that is plausible, one of twelve that is contested; and one of hundreds in an area that is about something else.
-fn unmeasured(standing: Standing, area: &str) -> Belief {
+fn unmeasured(standing: Standing, area: &str, judge: Judge) -> Belief {
     let (mean, spread) = match standing {
         Standing::Harmful => (-0.03, 0.006),
         Standing::NoEffect => (0.0, 0.003),
-        Standing::Sound | Standing::Plausible | Standing::Contested
-            if NOT_ABOUT_FRAMES.contains(&area) =>
-        {
+        Standing::Sound | Standing::Plausible | Standing::Contested if !is_about(judge, area) => {
             (0.0, 0.006)
         }
         Standing::Sound => (0.007, 0.020),
@@ -49,8 +62,8 @@ const SINCE_THEN: f64 = 0.01;
 
 /// What is believed of a tweak of this standing and area, of which these effects were measured on this PC, each with its
 /// standard error: precisions add up, as those of normal distributions do.
-pub fn belief(standing: Standing, area: &str, measured: &[(f64, f64)]) -> Belief {
-    measured.iter().fold(unmeasured(standing, area), |belief, (ln_ratio, standard_error)| {
+pub fn belief(standing: Standing, area: &str, judge: Judge, measured: &[(f64, f64)]) -> Belief {
+    measured.iter().fold(unmeasured(standing, area, judge), |belief, (ln_ratio, standard_error)| {
         belief.after(*ln_ratio, standard_error.hypot(SINCE_THEN))
     })
 }
@@ -61,8 +74,7 @@ impl Belief {
         if standard_error <= 0.0 {
             return self;
         }
-        let (before, measured) =
-            (self.spread.powi(2).recip(), standard_error.powi(2).recip());
+        let (before, measured) = (self.spread.powi(2).recip(), standard_error.powi(2).recip());
         let precision = before + measured;
         Self {
             mean: (self.mean * before + ln_ratio * measured) / precision,
@@ -93,7 +105,7 @@ impl Belief {
     /// What asking is expected to be worth, for a goal.
     pub fn worth(self, goal: Goal, standard_error: f64) -> f64 {
         match goal {
-            Goal::Frames => self.expected_gain(standard_error),
+            Goal::Frames | Goal::Ping | Goal::Latency => self.expected_gain(standard_error),
             Goal::Quiet => SPARED * self.chance_of_no_cost(standard_error),
         }
     }
@@ -257,7 +269,7 @@ pub fn plan(
 ) -> Result<EveningPlan, NoEvening> {
     let with_trial = |trial: &TrialSize| best(&candidates, goal, costs, budget, *trial);
     let best = match goal {
-        Goal::Frames => TRIALS.iter().find_map(with_trial),
+        Goal::Frames | Goal::Ping | Goal::Latency => TRIALS.iter().find_map(with_trial),
         Goal::Quiet => TRIALS_OF_NO_DIFFERENCE.iter().find_map(with_trial),
     };
     match best {
@@ -301,7 +313,8 @@ fn best(
             rows,
             sift_s: (row * u32::try_from(rows).unwrap_or(u32::MAX)).as_secs(),
             trial_s: trial.as_secs(),
-            smallest_effect_percent: 100.0 * (FOUND_FOUR_OF_FIVE * standard_error).exp_m1(),
+            smallest_effect_percent: 100.0
+                * (FOUND_FOUR_OF_FIVE * goal.judge().scale() * standard_error).exp_m1(),
             in_play: None,
         };
         best = Some((gain, plan));
@@ -313,7 +326,8 @@ fn best(
 /// in runs as long as fit; the smallest where none does.
 pub fn plan_proof(costs: &EveningCosts, budget: Duration) -> EveningPlan {
     let sizes = TRIALS.iter().flat_map(|trial| RUN_SECONDS.map(|seconds| (*trial, seconds)));
-    let fits = |(trial, run_seconds): &(TrialSize, u32)| costs.trial(*run_seconds, *trial) <= budget;
+    let fits =
+        |(trial, run_seconds): &(TrialSize, u32)| costs.trial(*run_seconds, *trial) <= budget;
     let least = (TRIALS[TRIALS.len() - 1], RUN_SECONDS[RUN_SECONDS.len() - 1]);
     let (trial, run_seconds) = sizes.into_iter().find(fits).unwrap_or(least);
     EveningPlan {
@@ -413,7 +427,7 @@ mod tests {
         (0..count)
             .map(|number| TuneCandidate {
                 used: TweakUse::plain(format!("knobs/knob-{number:02}").parse().unwrap()),
-                belief: belief(standings[number % 3], "knobs", &[]),
+                belief: belief(standings[number % 3], "knobs", Judge::FrameRate, &[]),
             })
             .collect()
     }
@@ -443,11 +457,11 @@ mod tests {
     fn what_is_well_founded_comes_first_and_what_is_known_to_do_nothing_not_at_all() {
         let mut all = candidates(12);
         let named = |name: &str| TweakUse::plain(name.parse().unwrap());
-        let useless = belief(Standing::Sound, "knobs", &[(0.0, 0.002); 3]);
+        let useless = belief(Standing::Sound, "knobs", Judge::FrameRate, &[(0.0, 0.002); 3]);
         all.push(TuneCandidate { used: named("knobs/useless"), belief: useless });
-        let proven = belief(Standing::Contested, "knobs", &[(0.05, 0.004)]);
+        let proven = belief(Standing::Contested, "knobs", Judge::FrameRate, &[(0.05, 0.004)]);
         all.push(TuneCandidate { used: named("knobs/proven"), belief: proven });
-        let harmful = belief(Standing::Harmful, "knobs", &[]);
+        let harmful = belief(Standing::Harmful, "knobs", Judge::FrameRate, &[]);
         all.push(TuneCandidate { used: named("knobs/harmful"), belief: harmful });
         let plan = plan(all, Goal::Frames, &COSTS, hours(4.0)).unwrap();
         assert_eq!(plan.asked[0].used, named("knobs/proven"));
@@ -462,15 +476,15 @@ mod tests {
 
     #[test]
     fn beliefs_add_up_by_their_precision() {
-        let once = belief(Standing::Plausible, "knobs", &[(0.04, 0.0)]);
+        let once = belief(Standing::Plausible, "knobs", Judge::FrameRate, &[(0.04, 0.0)]);
         // 1/0.018^2 for what is believed of it, 1/0.01^2 for what was measured some time ago.
         let (first, more) = (1.0 / (0.018 * 0.018), 1.0 / (0.01 * 0.01));
         assert!((once.mean - (0.003 * first + 0.04 * more) / (first + more)).abs() < 1e-12);
         assert!((once.spread - (first + more).recip().sqrt()).abs() < 1e-12);
-        let elsewhere = belief(Standing::Sound, "privacy", &[]);
+        let elsewhere = belief(Standing::Sound, "privacy", Judge::FrameRate, &[]);
         assert!(
             elsewhere.expected_gain(0.005)
-                < belief(Standing::Contested, "cpu", &[]).expected_gain(0.005)
+                < belief(Standing::Contested, "cpu", Judge::FrameRate, &[]).expected_gain(0.005)
         );
         // An answer that says nothing gains what is believed already; a sure one all of the half that helps.
         let even = Belief { mean: 0.0, spread: 0.02 };
@@ -483,10 +497,10 @@ mod tests {
     #[test]
     fn for_a_quiet_pc_what_is_likely_to_cost_nothing_comes_first() {
         let mut all = candidates(3);
-        let harmful = belief(Standing::Harmful, "knobs", &[]);
+        let harmful = belief(Standing::Harmful, "knobs", Judge::FrameRate, &[]);
         let named = |name: &str| TweakUse::plain(name.parse().unwrap());
         all.push(TuneCandidate { used: named("knobs/harmful"), belief: harmful });
-        let still = belief(Standing::NoEffect, "knobs", &[]);
+        let still = belief(Standing::NoEffect, "knobs", Judge::FrameRate, &[]);
         all.push(TuneCandidate { used: named("knobs/still"), belief: still });
         let plan = plan(all, Goal::Quiet, &COSTS, hours(3.0)).unwrap();
         let asked: Vec<String> = plan.asked.iter().map(|one| one.used.to_string()).collect();
@@ -496,6 +510,58 @@ mod tests {
         assert!(plan.asked.windows(2).all(|two| two[0].expected_gain >= two[1].expected_gain));
         // Nobody expects frames of any of it.
         assert!(still.expected_gain(0.005) < still.worth(Goal::Quiet, 0.005));
+    }
+
+    const PLAY: PlayCosts =
+        PlayCosts { lead_in_s: 30.0, segment_s: 6.0, most_play_s: 2400.0, smallest_effect: 0.05 };
+
+    #[test]
+    fn as_many_are_asked_in_play_as_a_quarter_of_the_time_is_for() {
+        let counts = [0.2, 1.0, 3.0].map(|budget| {
+            let plan = plan_play(&candidates(60), &PLAY, hours(budget));
+            plan.map_or(0, |plan| {
+                assert!(plan.most_play_s <= 900.0 * budget, "{plan:?}");
+                assert!(
+                    plan.asked.windows(2).all(|two| two[0].expected_gain >= two[1].expected_gain)
+                );
+                plan.asked.len()
+            })
+        });
+        assert_eq!(counts[0], 0, "three minutes are for none");
+        assert!(counts[1] >= 10 && counts[2] > counts[1], "{counts:?}");
+        assert!(plan_play(&candidates(1), &PLAY, hours(3.0)).is_none(), "one is a trial");
+        let harmful = belief(Standing::Harmful, "knobs", Judge::FrameRate, &[]);
+        let named = |name: &str| TweakUse::plain(name.parse().unwrap());
+        let harmful =
+            ["knobs/a", "knobs/b"].map(|name| TuneCandidate { used: named(name), belief: harmful });
+        assert!(plan_play(&harmful, &PLAY, hours(3.0)).is_none(), "nothing is expected of them");
+    }
+
+    #[test]
+    fn a_proof_is_as_long_as_fits() {
+        let proofs = [0.1, 1.0, 3.0].map(|budget| plan_proof(&COSTS, hours(budget)));
+        for (proof, budget) in proofs.iter().zip([0.1, 1.0, 3.0]) {
+            let fits = hours(budget).as_secs() >= proof.trial_s;
+            assert_eq!(fits, budget > 0.1, "the smallest where none fits: {proof:?}");
+            assert_eq!((proof.rows, proof.asked.len()), (0, 0));
+        }
+        assert!(proofs[1].trial_s < proofs[2].trial_s);
+        assert_eq!((proofs[2].run_seconds, proofs[2].trial_runs), (60, 3));
+    }
+
+    #[test]
+    fn what_a_tweak_is_about_depends_on_what_is_judged() {
+        let spread = |area: &str, judge| belief(Standing::Sound, area, judge, &[]).spread;
+        assert!(spread("network", Judge::Ping) > spread("graphics", Judge::Ping));
+        assert!(spread("network", Judge::FrameRate) < spread("graphics", Judge::FrameRate));
+        assert!(spread("input", Judge::Latency) > spread("input", Judge::FrameRate));
+        // Twice the difference in latency is worth as much as one in frame rate.
+        let smallest = |goal| {
+            let plan = plan(candidates(6), goal, &COSTS, hours(3.0)).unwrap();
+            (plan.smallest_effect_percent / 100.0).ln_1p()
+        };
+        let ratio = smallest(Goal::Latency) / smallest(Goal::Frames);
+        assert!((ratio - 2.0).abs() < 1e-9, "{ratio}");
     }
 
     #[test]

@@ -42,7 +42,7 @@ impl Default for Margins {
 }
 
 impl Margins {
-    fn of(self, primary: Primary) -> f64 {
+    pub(super) fn of(self, primary: Primary) -> f64 {
         match primary {
             Primary::AverageFps => self.average_fps,
             Primary::Low1PercentFps => self.low_1_percent_fps,

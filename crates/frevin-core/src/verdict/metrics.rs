@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use frevin_stats::GuardLimits;
 
+use super::comparison::Margins;
 use super::figures::VisitFigures;
 
 /// What a comparison is judged by.
@@ -27,6 +28,22 @@ impl Judge {
             Self::Ping => [Primary::PingMedian, Primary::PingPercentile95],
             Self::Latency => [Primary::LatencyMedian, Primary::LatencyPercentile95],
         }
+    }
+
+    /// How many differences worth having in average FPS make up one in what decides: figures of any judge, divided by this,
+    /// are sifted alike.
+    pub fn scale(self) -> f64 {
+        let margins = Margins::default();
+        let [first, _] = self.primaries();
+        margins.of(first) / margins.average_fps
+    }
+
+    /// The share by which a gain changes the figure that decides first, where the gain is a natural logarithm in units of
+    /// [`Judge::scale`]: below 0 for a shorter ping.
+    pub fn change_of(self, gain: f64) -> f64 {
+        let [first, _] = self.primaries();
+        let gain = self.scale() * gain;
+        if first.is_less_better() { -gain } else { gain }.exp_m1()
     }
 
     /// The metrics that can veto.
@@ -75,7 +92,7 @@ pub enum Primary {
 
 impl Primary {
     /// The logarithm of a visit's value, with its sign turned where less is better.
-    pub(crate) fn gain(self, visit: &VisitFigures) -> Option<f64> {
+    pub fn gain(self, visit: &VisitFigures) -> Option<f64> {
         match self {
             Self::AverageFps => visit.frames.map(|frames| frames.ln_average_fps),
             Self::Low1PercentFps => visit.frames.map(|frames| frames.ln_low_1_percent_fps),

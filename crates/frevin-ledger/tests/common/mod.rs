@@ -67,6 +67,8 @@ pub(crate) fn sift_design() -> SiftDesign {
         trial_pairs: 12,
         keep: KeepPolicy::Better,
         on_battery: false,
+        judge: frevin_core::verdict::Judge::FrameRate,
+        ping: None,
         in_play: None,
         evening: None,
     }

@@ -343,6 +343,8 @@ impl Demo {
             as_administrator: true,
             restarts_by_itself: false,
             runs_start_program: true,
+            judge: Judge::FrameRate,
+            ping: None,
             in_play: None,
         };
         let sifted = sift_design(&self.context, &self.pc, &self.ledger, &request)?;

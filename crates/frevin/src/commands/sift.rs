@@ -4,14 +4,17 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
 use frevin_core::ids::SceneName;
-use frevin_core::sift::{SiftId, SmallestEffect};
+use frevin_core::sift::{Pinging, SiftId, SmallestEffect};
 use frevin_core::trial::KeepPolicy;
 use frevin_core::trial::in_play::PlaySource;
+use frevin_core::verdict::Judge;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{PcKind, Restarts};
 
 use crate::commands::in_play::InPlayArgs;
-use crate::commands::trial::{Keep, ask_for_rights, keep_window, parse_budget, seed_of_now};
+use crate::commands::trial::{
+    JudgeName, Keep, ask_for_rights, keep_window, parse_budget, seed_of_now,
+};
 use crate::commands::tune;
 use crate::context::Context;
 use crate::failure::Failure;
@@ -88,6 +91,11 @@ pub(crate) struct SiftStartArgs {
     /// The most time that it may take, with the trial at its end, like 90min or 3h: it stops at a look with what is known
     #[arg(long, value_name = "TIME", conflicts_with = "in_play", value_parser = parse_budget)]
     budget: Option<Duration>,
+    /// What decides: frame rate, how fast the address of --ping answers, or how late frames answer to their player
+    #[arg(long, value_enum, default_value_t = JudgeName::FrameRate, conflicts_with = "in_play")]
+    judge: JudgeName,
+    #[command(flatten)]
+    ping: PingArgs,
     /// What of that trial stays in force where no difference is shown
     #[arg(long, value_enum, default_value_t = Keep::Better)]
     keep: Keep,
@@ -98,6 +106,25 @@ pub(crate) struct SiftStartArgs {
     /// signed in [live PCs; else it says when to restart]
     #[arg(long, conflicts_with = "in_play")]
     restart_by_itself: bool,
+}
+
+/// Whose answers are timed, where those are judged.
+#[derive(Debug, Args)]
+pub(crate) struct PingArgs {
+    /// The address whose answers --judge ping times, 200 of them during each run: NAME, NAME:PORT or an address
+    #[arg(long, value_name = "ADDRESS", required_if_eq("judge", "ping"))]
+    ping: Option<String>,
+    /// The time between two of those questions, in milliseconds
+    #[arg(long, value_name = "MS", default_value_t = 50, requires = "ping", value_parser = clap::value_parser!(u64).range(0..=10_000))]
+    ping_pause_ms: u64,
+}
+
+impl PingArgs {
+    /// What is asked for; nothing where something else is judged.
+    pub(crate) fn asked(&self, judge: JudgeName) -> Option<Pinging> {
+        let address = self.ping.clone().filter(|_| judge.judge() == Judge::Ping)?;
+        Some(Pinging { address, pause_ms: self.ping_pause_ms })
+    }
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -223,6 +250,8 @@ fn start(
         as_administrator: pc.has_administrator_rights()?,
         restarts_by_itself: args.restart_by_itself,
         runs_start_program: false,
+        judge: args.judge.judge(),
+        ping: args.ping.asked(args.judge),
         in_play,
     };
     keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;

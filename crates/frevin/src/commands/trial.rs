@@ -137,6 +137,16 @@ pub(crate) struct StartArgs {
     ping_pause_ms: u64,
 }
 
+impl JudgeName {
+    pub(crate) fn judge(self) -> Judge {
+        match self {
+            Self::FrameRate => Judge::FrameRate,
+            Self::Ping => Judge::Ping,
+            Self::Latency => Judge::Latency,
+        }
+    }
+}
+
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum Keep {
     /// Only what is better
@@ -148,7 +158,7 @@ pub(crate) enum Keep {
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
-enum JudgeName {
+pub(crate) enum JudgeName {
     /// Average FPS and 1% low
     FrameRate,
     /// How fast the address of --ping answers

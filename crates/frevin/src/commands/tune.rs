@@ -13,7 +13,8 @@ use frevin_pc::{Pc, PcKind, Restarts};
 
 use crate::commands::in_play::{parse_minutes, parse_seconds};
 use crate::commands::inspect::ask;
-use crate::commands::trial::{ask_for_rights, keep_window, parse_budget, seed_of_now};
+use crate::commands::sift::PingArgs;
+use crate::commands::trial::{JudgeName, ask_for_rights, keep_window, parse_budget, seed_of_now};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::driving::is_driven_elsewhere;
@@ -92,6 +93,11 @@ struct TuneStartArgs {
     /// Ask for less power and noise instead: what is shown to cost no frames is kept [default candidates: quiet]
     #[arg(long, conflicts_with = "again")]
     quiet_pc: bool,
+    /// What decides: frame rate, how fast the address of --ping answers, or how late frames answer to their player
+    #[arg(long, value_enum, default_value_t = JudgeName::FrameRate, conflicts_with_all = ["again", "quiet_pc", "in_play"])]
+    judge: JudgeName,
+    #[command(flatten)]
+    ping: PingArgs,
     /// Mend nothing of what is plainly wrong with the PC; else each thing that can be taken back is mended first
     #[arg(long)]
     as_it_is: bool,
@@ -118,7 +124,13 @@ impl TuneStartArgs {
         Ok(WantedEvening {
             scene: self.scene.clone(),
             budget: self.budget,
-            goal: if self.quiet_pc { Goal::Quiet } else { Goal::Frames },
+            goal: match self.judge {
+                JudgeName::FrameRate if self.quiet_pc => Goal::Quiet,
+                JudgeName::FrameRate => Goal::Frames,
+                JudgeName::Ping => Goal::Ping,
+                JudgeName::Latency => Goal::Latency,
+            },
+            ping: self.ping.asked(self.judge),
             candidates: self.candidates.clone(),
             is_again: self.again,
             in_play: self.in_play.then(|| AskedInPlay {
@@ -314,7 +326,9 @@ fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failu
         if !record.sift()?.is_played_out() {
             break (stopped, ledger, pc, record);
         }
-        context.say_on_terminal("what was played is known; the rest is asked about in runs, without you");
+        context.say_on_terminal(
+            "what was played is known; the rest is asked about in runs, without you",
+        );
         driver = go_on_in_runs(context, pc, ledger, &record)?;
     };
     if record.has_ended() && record.sift()?.is_given_up() {

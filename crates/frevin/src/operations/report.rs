@@ -62,20 +62,20 @@ pub(crate) enum Told {
     Pc(Box<PcTold>),
 }
 
-/// An evening, with the frame rates of its proof.
+/// An evening, with the figures of its proof.
 #[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct EveningTold {
     #[serde(flatten)]
     pub(crate) evening: TuneReport,
-    pub(crate) rates: Vec<FpsBeforeAndAfter>,
+    pub(crate) rates: Vec<BeforeAndAfter>,
 }
 
-/// A frame rate of the PC as it came, and of the PC as it is tuned.
+/// A figure of the PC as it came, which is A, and of the PC as it is tuned, which is B.
 #[derive(Debug, Clone, Copy, JsonSchema, Serialize)]
-pub(crate) struct FpsBeforeAndAfter {
+pub(crate) struct BeforeAndAfter {
     pub(crate) of: Primary,
-    pub(crate) before_fps: f64,
-    pub(crate) after_fps: f64,
+    #[serde(flatten)]
+    pub(crate) measured: Measured,
     /// By how much it differs, by pairs, in percent.
     pub(crate) difference_percent: Option<f64>,
 }
@@ -174,10 +174,11 @@ pub(crate) fn report(
             let rates = trial.as_ref().map(|trial| rates(&trial.trial())).unwrap_or_default();
             let pairs = trial.map(|trial| pair_points(&trial.trial())).unwrap_or_default();
             let evening = tune::told_evening_of(pc.identity().kind, ledger, &record)?;
+            let intervals = IntervalRow::of_tweaks(evening.found.clone(), &record.design);
             Ok(ReportData {
                 written_at,
                 told: Told::Tune(Box::new(EveningTold { evening, rates })),
-                figures: Figures { pairs, ..of_sift.figures },
+                figures: Figures { pairs, intervals, ..of_sift.figures },
                 ..of_sift
             })
         }
@@ -220,7 +221,7 @@ pub(crate) fn report(
 fn of_sift(ledger: &Ledger, record: &SiftRecord, told: SiftReport) -> Result<ReportData, Failure> {
     let intervals = match told.tweaks.is_empty() {
         true => Vec::new(),
-        false => IntervalRow::of_sift(&record.sift()?),
+        false => IntervalRow::of_tweaks(record.sift()?.found(), &record.design),
     };
     let trial = told.trial.map(|trial| ledger.trial(trial)).transpose()?;
     let (mut changes, mut frames) = (Vec::new(), Vec::new());
@@ -239,18 +240,14 @@ fn of_sift(ledger: &Ledger, record: &SiftRecord, told: SiftReport) -> Result<Rep
     })
 }
 
-/// The frame rates of both states of a trial.
-fn rates(trial: &Trial) -> Vec<FpsBeforeAndAfter> {
-    let rate = |finding: &MetricFinding| match finding.measured {
-        Measured::Fps { a_fps, b_fps } => {
-            let (before_fps, after_fps) = a_fps.zip(b_fps)?;
-            let difference_percent = finding.difference.map(|one| 100.0 * one.estimate);
-            let of = finding.primary;
-            Some(FpsBeforeAndAfter { of, before_fps, after_fps, difference_percent })
-        }
-        Measured::Ms { .. } => None,
+/// What decides of both states of a trial.
+fn rates(trial: &Trial) -> Vec<BeforeAndAfter> {
+    let rate = |finding: &MetricFinding| BeforeAndAfter {
+        of: finding.primary,
+        measured: finding.measured,
+        difference_percent: finding.difference.map(|one| 100.0 * one.estimate),
     };
-    trial.comparison().findings.iter().filter_map(rate).collect()
+    trial.comparison().findings.iter().map(rate).collect()
 }
 
 /// The settings of a change that its tweaks wanted.

@@ -5,12 +5,12 @@ use std::time::Duration;
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::{Effect, Found, FoundTweak, SiftInPlay, SiftProgress};
 use frevin_core::trial::in_play::Unjudged;
-use frevin_core::verdict::Verdict;
+use frevin_core::verdict::{Judge, Verdict};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::trial::{PLAY_AS_ALWAYS, reason_in_words};
-use super::verdict::verdict_in_words;
+use super::verdict::{judged_heading, verdict_in_words};
 use super::{Page, Table, bad, count, dim, duration, good, percent, strong, warn, when};
 use crate::operations::sift::{PlayedReport, SiftBeginning, SiftList, SiftReport};
 use crate::operations::trial::Stopped;
@@ -69,7 +69,7 @@ impl View for SiftStatus {
         page.pairs(pairs);
         if !report.tweaks.is_empty() && report.progress == SiftProgress::Measuring {
             page.heading("So far: no reason to stop");
-            show_tweaks(&report.tweaks, report.in_play.as_ref(), page);
+            show_tweaks(&report.tweaks, report.in_play.as_ref(), report.judge, page);
         }
     }
 }
@@ -101,7 +101,7 @@ impl View for SiftReport {
             Some(played) => show_play(played, page),
         }
         page.blank();
-        show_tweaks(&self.tweaks, self.in_play.as_ref(), page);
+        show_tweaks(&self.tweaks, self.in_play.as_ref(), self.judge, page);
         let unclear = of(Found::Unclear);
         let is_out = self.in_play.is_none() && self.configurations >= self.most_configurations;
         if unclear > 0 && is_out {
@@ -167,7 +167,8 @@ impl SiftReport {
                 if self.is_taken_back_since {
                     page.line(warn("It was taken back since then."));
                 }
-                if verdict == Verdict::Better {
+                // What a profile is made from is evidence, which is of frame rates.
+                if verdict == Verdict::Better && self.judge == Judge::FrameRate {
                     page.pairs([(
                         "as a profile",
                         format!("frevin profile new NAME --from-evidence --scene {}", self.scene),
@@ -235,10 +236,18 @@ fn show_left_out(left_out: &[LeftOut], page: &mut Page) {
 }
 
 /// What was found of each tweak, the most helpful first.
-fn show_tweaks(tweaks: &[FoundTweak], played: Option<&PlayedReport>, page: &mut Page) {
+fn show_tweaks(
+    tweaks: &[FoundTweak],
+    played: Option<&PlayedReport>,
+    judge: Judge,
+    page: &mut Page,
+) {
     let mut in_order: Vec<&FoundTweak> = tweaks.iter().collect();
     in_order.sort_by(|a, b| b.effect_percent.total_cmp(&a.effect_percent));
-    let mut table = Table::new(["tweak", ">average FPS", ">interval", ">sure", "found"]);
+    if judge.primaries()[0].is_less_better() {
+        in_order.reverse();
+    }
+    let mut table = Table::new(["tweak", judged_heading(judge), ">interval", ">sure", "found"]);
     for tweak in in_order {
         let share = |percent_: f64| percent(percent_ / 100.0);
         table.row([

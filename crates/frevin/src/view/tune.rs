@@ -7,13 +7,15 @@ use frevin_core::ids::SceneName;
 use frevin_core::preview::LeftOut;
 use frevin_core::sift::{Found, SiftId, SiftProgress};
 use frevin_core::trial::Reason;
-use frevin_core::tune::{EveningPlan, Goal};
+use frevin_core::tune::{Belief, EveningPlan, Goal};
+use frevin_core::verdict::Judge;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::cautions::limit_in_words;
 use super::evidence::age_in_words;
 use super::trial::reason_in_words;
+use super::verdict::{judged_heading, judged_in_words};
 use super::{Page, Table, count, dim, duration, good, percent, strong, warn};
 use crate::operations::trial::Stopped;
 use crate::operations::tune::{EveningBeginning, KeptTweak, Opening, TuneReport};
@@ -64,17 +66,28 @@ pub(crate) enum Stands {
 fn question(goal: Goal, title: &str, scene: &SceneName) -> String {
     match goal {
         Goal::Frames => format!("what of {title} helps in {scene}?"),
+        Goal::Ping => format!("what of {title} makes answers come sooner in {scene}?"),
+        Goal::Latency => format!("what of {title} lowers latency in {scene}?"),
         Goal::Quiet => format!("what of {title} costs no frames in {scene}?"),
     }
 }
 
 fn keeps(goal: Goal) -> &'static str {
     match goal {
-        Goal::Frames => "what is better, as a profile; all else is taken back exactly",
+        Goal::Frames | Goal::Ping | Goal::Latency => {
+            "what is better, as a profile; all else is taken back exactly"
+        }
         Goal::Quiet => {
             "what is shown to cost no frames, as a profile; all else is taken back exactly"
         }
     }
+}
+
+/// Where the effect is believed to be: two standard deviations either way.
+fn likely_in_words(judge: Judge, belief: Belief) -> String {
+    let mut ends = [-2.0, 2.0].map(|reach| judge.change_of(belief.mean + reach * belief.spread));
+    ends.sort_by(f64::total_cmp);
+    format!("{} to {}", percent(ends[0]), percent(ends[1]))
 }
 
 fn tweaks_are(several: usize) -> String {
@@ -98,6 +111,7 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         duration(Duration::from_secs(evening.budget_s)),
         question(evening.goal, title, scene)
     ));
+    let judge = evening.goal.judge();
     show_opening(begin, page);
     let each = match begin.restarts {
         true => format!("a restart, a run to warm up and one of {run_seconds} s"),
@@ -134,7 +148,7 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         format!(
             "{} is tried together against the PC as it came: {} at most",
             match evening.goal {
-                Goal::Frames => "what helped",
+                Goal::Frames | Goal::Ping | Goal::Latency => "what helped",
                 Goal::Quiet => "what costs none",
             },
             duration(Duration::from_secs(*trial_s))
@@ -144,8 +158,9 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
         steps.push((
             "find",
             format!(
-                "effects of {} and more, in four of five cases",
-                percent(evening.plan.smallest_effect_percent / 100.0).trim_start_matches('+')
+                "effects of {} and more on {}, in four of five cases",
+                percent(evening.plan.smallest_effect_percent / 100.0).trim_start_matches('+'),
+                judged_in_words(judge)
             ),
         ));
     }
@@ -158,7 +173,7 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
     }
     page.blank();
     let expected = match evening.goal {
-        Goal::Frames => ">expected",
+        Goal::Frames | Goal::Ping | Goal::Latency => ">expected",
         // What it is expected to be worth is no frame rate.
         Goal::Quiet => ">costs none",
     };
@@ -175,16 +190,14 @@ pub(crate) fn show_beginning(begin: &EveningBeginning, page: &mut Page) {
             table.row([
                 question.used.to_string(),
                 match evening.goal {
-                    Goal::Frames => percent(question.expected_gain.exp_m1()),
+                    Goal::Frames | Goal::Ping | Goal::Latency => {
+                        percent(judge.change_of(question.expected_gain))
+                    }
                     Goal::Quiet => {
                         format!("{:.0} %", 100.0 * question.belief.chance_of_no_cost(0.0))
                     }
                 },
-                format!(
-                    "{} to {}",
-                    percent((belief.mean - 2.0 * belief.spread).exp_m1()),
-                    percent((belief.mean + 2.0 * belief.spread).exp_m1())
-                ),
+                likely_in_words(judge, belief),
             ]);
         }
         page.table(table);
@@ -338,9 +351,10 @@ impl TuneShown {
                 let interval =
                     format!("{} to {}", percent(gain.low / 100.0), percent(gain.high / 100.0));
                 page.line(good(match report.goal {
-                    Goal::Frames => format!(
-                        "{} average FPS in {} ({interval}), proven in turns against the PC as it came.",
+                    Goal::Frames | Goal::Ping | Goal::Latency => format!(
+                        "{} {} in {} ({interval}), proven in turns against the PC as it came.",
                         percent(gain.estimate / 100.0),
+                        judged_in_words(report.judge),
                         report.scene,
                     ),
                     Goal::Quiet => format!(
@@ -387,7 +401,7 @@ impl TuneShown {
         }
         if !report.kept.is_empty() {
             page.blank();
-            let mut table = Table::new(["kept", ">average FPS", ">interval"]);
+            let mut table = Table::new(["kept", judged_heading(report.judge), ">interval"]);
             let share = |of: f64| percent(of / 100.0);
             for KeptTweak { used, effect_percent, low_percent, high_percent } in &report.kept {
                 table.row([
@@ -435,7 +449,16 @@ impl TuneShown {
         for mended in report.mended.iter().filter(|one| report.change != Some(one.change)) {
             next.push(("or what was mended", format!("frevin rollback {}", mended.change)));
         }
-        next.push(("after an update", format!("frevin tune --again --scene {}", report.scene)));
+        // What ages is evidence, which is of frame rates.
+        match report.judge {
+            Judge::FrameRate => {
+                next.push((
+                    "after an update",
+                    format!("frevin tune --again --scene {}", report.scene),
+                ));
+            }
+            Judge::Ping | Judge::Latency => {}
+        }
         page.pairs(next);
     }
 }

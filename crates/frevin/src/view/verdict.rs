@@ -2,8 +2,8 @@
 
 use frevin_core::figures::{IntervalRow, IntervalSubject};
 use frevin_core::verdict::{
-    Comparison, Decision, Guard, GuardFinding, GuardState, Loss, Measured, MetricFinding, PairsOf,
-    Primary, Verdict,
+    Comparison, Decision, Guard, GuardFinding, GuardState, Judge, Loss, Measured, MetricFinding,
+    PairsOf, Primary, Verdict,
 };
 use frevin_core::visits::{Caution, FrameLimit};
 
@@ -12,6 +12,43 @@ use super::environment::of_states;
 use super::{Page, Table, bad, count, dim, fps, good, interval_bar, percent, strong, warn};
 use crate::measure::compare::{Around, Compared};
 use crate::outcome::View;
+
+/// The figure that a judge goes by first.
+pub(crate) fn judged_in_words(judge: Judge) -> &'static str {
+    let [first, _] = judge.primaries();
+    primary_in_words(first)
+}
+
+/// The figure of both states; nothing of one that it was not measured in.
+pub(crate) fn measured_in_words(measured: Measured) -> (String, String) {
+    let ms = |ms: f64| format!("{ms:.2} ms");
+    let told = |figure: Option<String>| figure.unwrap_or_default();
+    match measured {
+        Measured::Fps { a_fps, b_fps } => (told(a_fps.map(fps)), told(b_fps.map(fps))),
+        Measured::Ms { a_ms, b_ms } => (told(a_ms.map(ms)), told(b_ms.map(ms))),
+    }
+}
+
+/// The heading of a column of it, aligned right.
+pub(crate) fn judged_heading(judge: Judge) -> &'static str {
+    match judge {
+        Judge::FrameRate => ">average FPS",
+        Judge::Ping => ">median ping",
+        Judge::Latency => ">median latency",
+    }
+}
+
+/// The name of a figure that is judged.
+pub(crate) fn primary_in_words(primary: Primary) -> &'static str {
+    match primary {
+        Primary::AverageFps => "average FPS",
+        Primary::Low1PercentFps => "1% low FPS",
+        Primary::PingMedian => "median ping",
+        Primary::PingPercentile95 => "slowest twentieth of pings",
+        Primary::LatencyMedian => "median latency",
+        Primary::LatencyPercentile95 => "slowest twentieth of latencies",
+    }
+}
 
 impl View for Compared {
     fn show(&self, page: &mut Page) {
@@ -205,12 +242,7 @@ pub(super) fn row(finding: &MetricFinding, pairs_are_of: PairsOf) -> [String; 6]
     let after = finding
         .decided_after_pairs
         .map_or_else(String::new, |pairs| dim(format_args!(" after {}", count(pairs, "pair"))));
-    let ms = |ms: f64| format!("{ms:.2} ms");
-    let told = |figure: Option<String>| figure.unwrap_or_default();
-    let (a, b) = match finding.measured {
-        Measured::Fps { a_fps, b_fps } => (told(a_fps.map(fps)), told(b_fps.map(fps))),
-        Measured::Ms { a_ms, b_ms } => (told(a_ms.map(ms)), told(b_ms.map(ms))),
-    };
+    let (a, b) = measured_in_words(finding.measured);
     [
         name(finding.primary, pairs_are_of).to_owned(),
         a,

@@ -3,6 +3,7 @@
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
 mod described;
+pub(crate) mod knobs;
 
 use std::cell::Cell;
 use std::collections::BTreeMap;
@@ -206,6 +207,17 @@ impl Place {
             out: tidy(output.stdout),
             err: tidy(output.stderr),
         }
+    }
+
+    /// What all of its settings hold, by file.
+    pub(crate) fn settings(&self) -> BTreeMap<String, Value> {
+        let files = fs_err::read_dir(self.pc().join("settings")).unwrap();
+        let read = |path: PathBuf| {
+            let text = fs_err::read_to_string(&path).unwrap();
+            let name = path.file_name().unwrap().to_string_lossy().into_owned();
+            (name, serde_json::from_str(&text).unwrap_or(text.into()))
+        };
+        files.map(|one| read(one.unwrap().path())).collect()
     }
 
     /// Every file that says what the PC is, byte for byte, drafts of files included.

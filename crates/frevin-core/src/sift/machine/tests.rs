@@ -1,6 +1,7 @@
 //! Sifts of made-up PCs: however they are cut off, they end as one that was not.
 
 use std::cell::Cell;
+use std::collections::BTreeSet;
 
 use frevin_stats::sift::SiftRule;
 use proptest::prelude::*;
@@ -8,10 +9,12 @@ use proptest::prelude::*;
 use super::*;
 use crate::ids::StateDigest;
 use crate::layers::ChangeId;
+use crate::playing::ProcessHolds;
 use crate::preview::Wish;
-use crate::sift::SiftedTweak;
+use crate::sift::{SiftId, SiftInPlay, SiftedTweak, SmallestEffect};
+use crate::trial::in_play::{InPlay, PlaySource, Settling};
 use crate::trial::{Doubt, KeepPolicy, Place, Reason};
-use crate::tune::{Mended, sample_evening};
+use crate::tune::{AskedInRuns, EveningPart, Mended, PlayedFirst, sample_evening};
 use crate::tweak::Risk;
 
 /// Six tweaks: one helps, one hurts; two exclude each other; one is for experts.
@@ -45,6 +48,8 @@ fn design(seed: u64, restarts: bool) -> SiftDesign {
         trial_pairs: 12,
         keep: KeepPolicy::Better,
         on_battery: false,
+        judge: Judge::FrameRate,
+        ping: None,
         in_play: None,
         evening: None,
     }
@@ -93,6 +98,7 @@ impl MadeUp {
             ln_average_fps: 4.5 + sum + chance,
             ln_low_1_percent_fps: 4.0 + chance,
             ln_stutters: 0.5,
+            judged: None,
         }
     }
 }
@@ -152,6 +158,7 @@ fn run(
                 SiftEvent::Ended { verdict, ending }
             }
             SiftAction::Play { .. }
+            | SiftAction::GoOnInRuns
             | SiftAction::Rest
             | SiftAction::Blocked
             | SiftAction::Nothing => {
@@ -267,6 +274,107 @@ fn for_a_quiet_pc_what_costs_nothing_is_tried_too_and_what_hurts_is_not() {
     assert_eq!(for_frames, [0]);
     assert!(costs_nothing > 0 && quiet.len() > costs_nothing, "{quiet:?}");
     assert!(quiet.contains(&0) && !quiet.contains(&1), "{quiet:?}");
+}
+
+/// The part of an evening that is played, of which too much was no play to tell anything.
+fn played(goal: Goal) -> SiftDesign {
+    let then = AskedInRuns { experts: BTreeSet::new(), restarts_by_itself: false };
+    let part = EveningPart::InPlay { then };
+    let play = InPlay {
+        settling: Settling::Tested,
+        loop_s: None,
+        source: PlaySource::Scene,
+        sitting_s: None,
+        process: ProcessHolds::default(),
+        windows_build: None,
+        graphics_driver: None,
+    };
+    let smallest_effect = SmallestEffect::FivePercent;
+    SiftDesign {
+        exclusive: Vec::new(),
+        needs: Vec::new(),
+        in_play: Some(SiftInPlay { play, smallest_effect, most_play_s: Some(60.0) }),
+        evening: Some(Evening { part, ..evening(goal) }),
+        ..design(1, false)
+    }
+}
+
+#[test]
+fn what_was_played_of_an_evening_ends_with_its_other_part_and_not_in_a_trial() {
+    let seen = MadeUp::new().seen();
+    let mut sift = Sift::replay(played(Goal::Frames), &[]).unwrap();
+    assert_eq!(sift.next(&seen), SiftAction::Play { sitting: 0 });
+    assert!(!sift.is_played_out());
+    sift.take(&SiftEvent::Decided);
+    assert_eq!(sift.next(&seen), SiftAction::GoOnInRuns);
+    assert!(sift.is_played_out());
+    assert_eq!(sift.to_come(), ToCome::Nothing);
+    // Put off or given up in between, it is what it would be before.
+    sift.take(&SiftEvent::Paused);
+    assert_eq!(sift.next(&seen), SiftAction::Rest);
+    assert!(!sift.is_played_out());
+    sift.take(&SiftEvent::Abandoned);
+    assert_eq!(sift.next(&seen), SiftAction::End);
+}
+
+#[test]
+fn where_nothing_is_left_to_ask_what_helped_in_play_is_tried() {
+    let seen = MadeUp::new().seen();
+    let helped = |count: usize| design(1, false).wishes(&Configuration::of(0..count));
+    let next = |count: usize| {
+        let played_first = Some(PlayedFirst { sift: SiftId(1), helped: helped(count) });
+        let evening = Evening { played_first, mended: Vec::new(), ..evening(Goal::Frames) };
+        let design = SiftDesign {
+            tweaks: Vec::new(),
+            exclusive: Vec::new(),
+            needs: Vec::new(),
+            evening: Some(evening),
+            ..design(1, false)
+        };
+        let mut sift = Sift::replay(design, &[]).unwrap();
+        assert_eq!(sift.next(&seen), SiftAction::Decide);
+        sift.take(&SiftEvent::Decided);
+        assert!(sift.found().is_empty() && sift.together().is_empty());
+        sift.next(&seen)
+    };
+    assert_eq!(next(2), SiftAction::BeginTrial);
+    assert_eq!(next(0), SiftAction::End);
+    // Without play before it, a sift of nothing is none.
+    let empty = SiftDesign { tweaks: Vec::new(), ..design(1, false) };
+    assert!(Sift::replay(empty, &[]).is_err());
+}
+
+#[test]
+fn what_is_judged_decides_and_is_told_in_its_own_figure() {
+    // The first lowers latency by 10 %, the second raises it; frame rates say nothing.
+    let design = SiftDesign {
+        judge: Judge::Latency,
+        exclusive: Vec::new(),
+        needs: Vec::new(),
+        ..design(3, false)
+    };
+    let mut sift = Sift::replay(design, &[]).unwrap();
+    while let Some(row) = sift.due_row() {
+        let on = sift.configuration(row);
+        let has = |column: usize| f64::from(u8::from(on.columns().contains(&column)));
+        let gain = -3.6 + 0.1 * has(0) - 0.1 * has(1) + 0.002 * (row % 3) as f64;
+        let figures = RowFigures {
+            ln_average_fps: (row % 5) as f64,
+            ln_low_1_percent_fps: 4.0,
+            ln_stutters: 0.0,
+            judged: Some(gain),
+        };
+        sift.take(&SiftEvent::Measured { row, visit: VisitId(1), figures, doubts: Vec::new() });
+    }
+    let found = sift.found();
+    assert_eq!((found[0].found, found[1].found), (Found::Helps, Found::Hurts));
+    // exp(-0.1) is 9.5 % less.
+    let first = &found[0];
+    assert!((first.effect_percent + 9.5).abs() < 0.5, "{first:?}");
+    assert!(first.low_percent < first.effect_percent && first.effect_percent < first.high_percent);
+    assert!(found[1].effect_percent > 9.0);
+    assert!(found.iter().all(|one| one.least_squares.is_none()), "it is no evidence of frames");
+    assert_eq!(sift.helping().columns(), [0]);
 }
 
 #[test]

@@ -71,6 +71,7 @@ impl Demo {
             scene: Some(self.scene.clone()),
             budget: BUDGET,
             goal: Goal::Frames,
+            ping: None,
             candidates: None,
             is_again: false,
             in_play: None,

@@ -8,20 +8,22 @@ use frevin_core::layers::ChangeId;
 use frevin_core::preview::{LeftOut, Plan, Wish};
 use frevin_core::setting::{Address, ObjectKind, PowerSource, TakesEffect, protection};
 use frevin_core::sift::{
-    Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, NotBeside, Sift,
+    Candidate, Columns, FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, NotBeside, Pinging, Sift,
     SiftDesign, SiftInPlay, SiftRule, SiftedTweak, Sifting, SmallestEffect, ToCome,
     USUAL_ROW_SPREAD, columns, independent,
 };
 use frevin_core::trial::in_play::{LEAD_IN_S, MOST_PLAY_S, Settling, why_not};
 use frevin_core::trial::{KeepPolicy, Pace};
 use frevin_core::tweak::{Catalogue, Risk, TweakId};
-use frevin_core::verdict::LARGEST_PAIR_COUNTS;
+use frevin_core::verdict::{Judge, LARGEST_PAIR_COUNTS};
 use frevin_ledger::Ledger;
 use frevin_pc::Pc;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
+use crate::measure::sources::NoGame;
 use crate::operations::apply::{Order, make_plan};
+use crate::operations::network::Target as Pinged;
 use crate::operations::target::{Named, Target, Unsaved, load, resolve};
 use crate::operations::trial::{AskedInPlay, in_play, pace};
 use crate::operations::waiting::waiting;
@@ -55,6 +57,9 @@ pub(crate) struct SiftRequest {
     pub(crate) restarts_by_itself: bool,
     /// Whether each run starts what is measured anew.
     pub(crate) runs_start_program: bool,
+    /// What configurations are judged by, and whose answers are timed where those are judged.
+    pub(crate) judge: Judge,
+    pub(crate) ping: Option<Pinging>,
     /// How it is to be played, where it is a sift in play.
     pub(crate) in_play: Option<AskedSiftInPlay>,
 }
@@ -176,6 +181,10 @@ pub(crate) fn design(
     ledger: &Ledger,
     request: &SiftRequest,
 ) -> Result<SiftedDesign, Failure> {
+    if let Some(ping) = &request.ping {
+        // An address that is none is refused before anything is begun.
+        Pinged::find(&ping.address)?;
+    }
     let catalogue = context.catalogue()?;
     let facts = context.facts(pc)?;
     let named = Named::Profile(request.profile.clone());
@@ -263,7 +272,12 @@ pub(crate) fn design(
         }
     };
     let (profile, _) = load(&request.profile, &catalogue, ledger, Unsaved::Refused)?;
-    let scene = request.scene.clone().or(profile.scene).ok_or_else(|| {
+    // Without a scene a ping is judged without a game.
+    let without_game = match request.judge {
+        Judge::Ping => Some(NoGame::scene()?.name),
+        Judge::FrameRate | Judge::Latency => None,
+    };
+    let scene = request.scene.clone().or(without_game).or(profile.scene).ok_or_else(|| {
         Failure::new(Kind::Usage, "say what is to be measured: --scene NAME")
             .hint("`frevin scene list` shows the scenes there are")
     })?;
@@ -293,6 +307,8 @@ pub(crate) fn design(
         trial_pairs: TRIAL_PAIRS,
         keep: request.keep,
         on_battery: facts.power_source == PowerSource::Battery,
+        judge: request.judge,
+        ping: request.ping.clone(),
         in_play,
         evening: None,
     };
@@ -434,6 +450,7 @@ fn row_variance(
     for record in ledger.sifts(&pc.identity().id)? {
         let design = &record.design;
         let is_alike = design.scene == *scene
+            && (design.judge, &design.ping) == (request.judge, &request.ping)
             && (design.runs, design.run_seconds, design.restarts)
                 == (request.runs, request.run_seconds, restarts);
         if is_alike && record.has_ended() {

@@ -16,7 +16,7 @@ use frevin_core::trial::{
     Reason as EndingReason, TrialId, doubts, histories,
 };
 use frevin_core::tune::Mended;
-use frevin_core::verdict::{Histories, Judge, Margins, PairLimit, Verdict};
+use frevin_core::verdict::{Histories, Judge, Margins, PairLimit, Verdict, VisitFigures};
 use frevin_core::visits::{VisitId, VisitRecord};
 use frevin_ledger::{ChangeFor, Ledger, NewSift, SiftRecord, VisitFor};
 use frevin_pc::{BroughtAbout, Pc, Restarts};
@@ -24,15 +24,17 @@ use frevin_pc::{BroughtAbout, Pc, Restarts};
 use super::begin::times;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
+use crate::measure::compare::counted;
 use crate::measure::scene_source::SceneSource;
 use crate::measure::{DeclaredConditions, VisitPlan, visit};
 use crate::operations::driving::{self, alone, first_held};
+use crate::operations::network::Target as Pinged;
 use crate::operations::pausing;
 use crate::operations::recover;
 use crate::operations::sign_in::Resumed;
 use crate::operations::sitting::Sat;
 use crate::operations::target::Target;
-use crate::operations::trial::{Driver, Stopped};
+use crate::operations::trial::{Driver, Stopped, no_latency, pings, probing};
 use crate::operations::tune::{Mend, mend, take_back_if_held};
 use crate::view::duration;
 
@@ -189,7 +191,9 @@ impl<'a> SiftDriver<'a> {
                 }
                 SiftAction::Switch { to } => {
                     self.write(SiftEvent::Began { action, boot: seen.boot })?;
-                    let change = self.switch(&to).map_err(|failure| failure.hint(GO_ON))?;
+                    let change = self
+                        .switch(&to)
+                        .map_err(|failure| failure.hint(how_to_go_on(self.sift.design())))?;
                     self.write(SiftEvent::Switched { to, change })?;
                 }
                 SiftAction::Restart => {
@@ -213,7 +217,9 @@ impl<'a> SiftDriver<'a> {
                 }
                 SiftAction::Play { sitting } => {
                     self.write(SiftEvent::Began { action, boot: seen.boot })?;
-                    let sat = self.play(sitting).map_err(|failure| failure.hint(GO_ON))?;
+                    let sat = self
+                        .play(sitting)
+                        .map_err(|failure| failure.hint(how_to_go_on(self.sift.design())))?;
                     if sat == Sat::Over {
                         return Ok(Stopped::Resting);
                     }
@@ -323,6 +329,10 @@ impl<'a> SiftDriver<'a> {
             self.sift.configuration(row).columns().len(),
             duration(still),
         ));
+        let pinged = match &design.ping {
+            Some(ping) => Some((Pinged::find(&ping.address)?, probing(ping.pause_ms))),
+            None => None,
+        };
         let plan = VisitPlan {
             scene: &design.scene,
             state_name: &state_name,
@@ -332,7 +342,7 @@ impl<'a> SiftDriver<'a> {
             despite_waiting: false,
             declared: &DeclaredConditions::default(),
             ping: None,
-            ping_runs: None,
+            ping_runs: pinged.as_ref().map(|(target, probing)| (target, *probing)),
             made_for: Some(VisitFor::Sift(self.id, row)),
         };
         let pc: &mut dyn Pc = &mut *self.pc;
@@ -347,7 +357,7 @@ impl<'a> SiftDriver<'a> {
                 let reason = failure.message.clone();
                 let doubt = Doubt::BrokenOff { reason };
                 self.write(SiftEvent::Voided { row, visit: None, doubt })?;
-                Err(failure.hint(GO_ON))
+                Err(failure.hint(how_to_go_on(self.sift.design())))
             }
         }
     }
@@ -372,10 +382,14 @@ impl<'a> SiftDriver<'a> {
                 let doubt = doubt.clone();
                 self.write(SiftEvent::Voided { row, visit: Some(visit), doubt })
             }
-            _ => {
-                let figures = figures(&record)?;
-                self.write(SiftEvent::Measured { row, visit, figures, doubts })
-            }
+            _ => match figures(&record, design.judge) {
+                Ok(figures) => self.write(SiftEvent::Measured { row, visit, figures, doubts }),
+                Err(failure) => {
+                    let doubt = Doubt::BrokenOff { reason: failure.message.clone() };
+                    self.write(SiftEvent::Voided { row, visit: Some(visit), doubt })?;
+                    Err(failure.hint(how_to_go_on(self.sift.design())))
+                }
+            },
         }
     }
 
@@ -486,9 +500,9 @@ impl<'a> SiftDriver<'a> {
             margins: Margins::default(),
             histories: Histories::default(),
             keep: sift.keep,
-            judge: Judge::FrameRate,
-            ping: None,
-            ping_pause_ms: 0,
+            judge: sift.judge,
+            ping: sift.ping.as_ref().map(|ping| ping.address.clone()),
+            ping_pause_ms: sift.ping.as_ref().map_or(0, |ping| ping.pause_ms),
             on_battery: sift.on_battery,
             of_sift: Some(self.id),
         };
@@ -510,8 +524,11 @@ impl<'a> SiftDriver<'a> {
     }
 }
 
-const GO_ON: &str =
-    "`frevin sift resume` goes on with the sift, `frevin sift abandon` puts the PC back";
+/// How to go on with what has stopped.
+fn how_to_go_on(design: &SiftDesign) -> String {
+    let is = if design.evening.is_some() { "tune" } else { "sift" };
+    format!("`frevin {is} resume` goes on, `frevin {is} abandon` puts the PC back")
+}
 
 fn replay(design: SiftDesign) -> Result<Sift, Failure> {
     Sift::replay(design, &[]).map_err(|error| {
@@ -534,19 +551,40 @@ fn state_name(sift: SiftId, row: usize) -> Result<StateName, Failure> {
 }
 
 /// What a visit gave: means over its runs.
-fn figures(visit: &VisitRecord) -> Result<RowFigures, Failure> {
+///
+/// # Errors
+/// Where what is judged was not recorded.
+fn figures(visit: &VisitRecord, judge: Judge) -> Result<RowFigures, Failure> {
     let runs: Vec<_> = visit.counted().map(|run| run.metrics).collect();
-    if runs.is_empty() {
+    let judged = match judge {
+        Judge::FrameRate => None,
+        Judge::Ping | Judge::Latency => {
+            let frames = if runs.is_empty() { VisitFigures::default() } else { counted(visit)? };
+            let [first, _] = judge.primaries();
+            let gain = first.gain(&frames.with_pings(&pings(visit)));
+            let missing = || match judge {
+                Judge::Latency => no_latency(&visit.scene),
+                Judge::Ping | Judge::FrameRate => {
+                    Failure::new(Kind::BadInput, "the address did not answer")
+                }
+            };
+            Some(gain.ok_or_else(missing)?)
+        }
+    };
+    if runs.is_empty() && judged.is_none() {
         let message = format!("visit {} has no runs", visit.id.0);
         return Err(Failure::new(Kind::BadInput, message));
     }
-    let mean = |of: fn(&frevin_frames::Metrics) -> f64| {
-        runs.iter().map(of).sum::<f64>() / runs.len() as f64
+    // Answers of an address are timed without a game too.
+    let mean = |of: fn(&frevin_frames::Metrics) -> f64| match runs.len() {
+        0 => 0.0,
+        several => runs.iter().map(of).sum::<f64>() / several as f64,
     };
     let stutters: usize = runs.iter().map(|run| run.stutter.events).sum();
     Ok(RowFigures {
         ln_average_fps: mean(|run| run.average_fps.ln()),
         ln_low_1_percent_fps: mean(|run| run.low_1_percent_fps.ln()),
         ln_stutters: (stutters as f64 + 0.5).ln(),
+        judged,
     })
 }

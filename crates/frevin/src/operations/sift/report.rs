@@ -11,7 +11,7 @@ use frevin_core::sift::{
 use frevin_core::trial::in_play::Unjudged;
 use frevin_core::trial::{Reason, TrialId};
 use frevin_core::tweak::TweakUse;
-use frevin_core::verdict::Verdict;
+use frevin_core::verdict::{Judge, Verdict};
 use frevin_ledger::{Ledger, SiftRecord};
 use jiff::Timestamp;
 use schemars::JsonSchema;
@@ -30,6 +30,8 @@ pub(crate) struct SiftReport {
     pub(crate) progress: SiftProgress,
     pub(crate) title: String,
     pub(crate) scene: SceneName,
+    /// What it is judged by: effects are of that.
+    pub(crate) judge: Judge,
     pub(crate) seed: u64,
     pub(crate) restarts: bool,
     /// Configurations that were measured, those that were measured again too.
@@ -150,6 +152,7 @@ pub(crate) fn report(
         progress: sift.progress(),
         title: design.title.clone(),
         scene: design.scene.clone(),
+        judge: design.judge,
         seed: design.rule.seed,
         restarts: design.restarts,
         configurations: sift.rows_sifted().map_or(0, Sifting::measurements),

@@ -371,7 +371,8 @@ impl<'a> Driver<'a> {
                 figures = figures.without_latency();
             }
             if self.trial.design().judge == Judge::Latency && figures.latency.is_none() {
-                let failure = no_latency(&record.scene);
+                let failure = no_latency(&record.scene)
+                    .hint("`frevin trial abandon` puts the PC back; without --judge latency, frame rate is judged");
                 self.void(of, visits, Doubt::BrokenOff { reason: failure.message.clone() })?;
                 return Err(failure);
             }
@@ -473,7 +474,7 @@ impl<'a> Driver<'a> {
 }
 
 /// How an address answered during a visit, else around it.
-fn pings(visit: &VisitRecord) -> Vec<ProbeStats> {
+pub(crate) fn pings(visit: &VisitRecord) -> Vec<ProbeStats> {
     let Some(around) = &visit.environment else { return Vec::new() };
     if around.ping_runs.is_empty() {
         return [&around.before, &around.after].into_iter().filter_map(|one| one.ping).collect();
@@ -484,18 +485,17 @@ fn pings(visit: &VisitRecord) -> Vec<ProbeStats> {
 /// How often an address is asked during a run where its answers are what is judged.
 pub(crate) const PROBES_A_RUN: u32 = 200;
 
-fn probing(pause_ms: u64) -> Probing {
+pub(crate) fn probing(pause_ms: u64) -> Probing {
     let (pause, patience) = (Duration::from_millis(pause_ms), Duration::from_secs(1));
     Probing { count: PROBES_A_RUN, pause, patience }
 }
 
 /// Nothing can be judged that was not measured.
-fn no_latency(scene: &SceneName) -> Failure {
+pub(crate) fn no_latency(scene: &SceneName) -> Failure {
     let message = format!("what was recorded of {scene} tells no latency");
     Failure::new(Kind::BadInput, message)
         .detail("Windows' tracing tells when a game hands a frame over, not when it is seen")
         .hint("record the scene with a program whose logs have a column of latency in each run: `frevin scene record-by SCENE --folder FOLDER`")
-        .hint("`frevin trial abandon` puts the PC back; without --judge latency, frame rate is judged")
 }
 
 fn how_to_go_on() -> &'static str {

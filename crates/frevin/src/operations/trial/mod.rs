@@ -7,7 +7,7 @@ mod report;
 mod status;
 
 pub(crate) use begin::{Arms, AskedInPlay, Beginning, Request, design, in_play};
-pub(crate) use drive::{Driver, PROBES_A_RUN, Stopped};
+pub(crate) use drive::{Driver, PROBES_A_RUN, Stopped, no_latency, pings, probing};
 pub(crate) use report::{
     InPlayReport, LevelReport, PairReport, SideReport, TrialList, TrialReport, is_taken_back_since,
     report,

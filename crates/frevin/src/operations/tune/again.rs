@@ -8,6 +8,7 @@ use frevin_core::layers::{ChangeId, Layers};
 use frevin_core::preview::Wish;
 use frevin_core::tune::{Goal, Mended};
 use frevin_core::tweak::TweakId;
+use frevin_core::verdict::Judge;
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::Pc;
 
@@ -44,6 +45,8 @@ pub(crate) fn again(
 ) -> Result<Again, Failure> {
     let is_meant = |record: &SiftRecord| {
         record.design.evening.as_ref().is_some_and(|evening| !evening.is_played())
+            // What ages is evidence, which is of frame rates.
+            && record.design.judge == Judge::FrameRate
             && record.has_ended()
             && record.sift().is_ok_and(|sift| !sift.is_given_up())
             && scene.is_none_or(|scene| record.design.scene == *scene)

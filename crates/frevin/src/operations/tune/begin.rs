@@ -7,7 +7,7 @@ use frevin_core::evidence::Age;
 use frevin_core::ids::SceneName;
 use frevin_core::layers::ChangeId;
 use frevin_core::preview::LeftOut;
-use frevin_core::sift::SiftDesign;
+use frevin_core::sift::{Pinging, SiftDesign};
 use frevin_core::trial::KeepPolicy;
 use frevin_core::tune::{Evening, Goal, Mended};
 use frevin_core::tweak::TweakId;
@@ -22,6 +22,7 @@ use super::{Asked, Prepared, prepare, usual_candidates};
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
+use crate::measure::sources::NoGame;
 use crate::operations::profiles::keep_ready_made;
 use crate::operations::sift::{Only, SiftDriver, SiftRequest};
 use crate::operations::target::Named;
@@ -37,6 +38,8 @@ pub(crate) struct WantedEvening {
     pub(crate) scene: Option<SceneName>,
     pub(crate) budget: Duration,
     pub(crate) goal: Goal,
+    /// Whose answers are timed, where those are judged.
+    pub(crate) ping: Option<Pinging>,
     /// The profile whose tweaks may be asked about; nothing: one for this kind of PC.
     pub(crate) candidates: Option<String>,
     pub(crate) is_again: bool,
@@ -97,7 +100,8 @@ pub(crate) fn settle(
         true => Some(again(context, &*pc, ledger, wanted.scene.as_ref())?),
         false => None,
     };
-    let mut opening = match wanted.as_it_is {
+    // What is wrong with how frames are made is nothing to answers of the network.
+    let mut opening = match wanted.as_it_is || wanted.goal == Goal::Ping {
         true => Opening::default(),
         false => look(context, &*pc, ledger)?,
     };
@@ -112,7 +116,7 @@ pub(crate) fn settle(
     let (budget, is_again, in_play) = (wanted.budget, wanted.is_again, wanted.in_play.clone());
     let asked = Asked { budget, is_again, goal, in_play };
     request.keep = match goal {
-        Goal::Frames => KeepPolicy::Better,
+        Goal::Frames | Goal::Ping | Goal::Latency => KeepPolicy::Better,
         Goal::Quiet => KeepPolicy::AsGood,
     };
     keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;
@@ -223,17 +227,27 @@ fn request(
     let profile = match (again, &wanted.candidates) {
         (Some(again), _) => again.profile.clone(),
         (None, Some(profile)) => profile.clone(),
-        (None, None) if wanted.goal == Goal::Quiet => QUIET.to_owned(),
-        (None, None) => usual_candidates(context, pc)?,
+        (None, None) => match wanted.goal {
+            Goal::Quiet => QUIET.to_owned(),
+            Goal::Frames | Goal::Ping | Goal::Latency => usual_candidates(context, pc)?,
+        },
     };
-    let scenes = ledger.scenes()?;
+    let without_game = NoGame::scene()?.name;
+    let mut scenes = ledger.scenes()?;
+    scenes.retain(|scene| scene.name != without_game);
     let only_scene = match &scenes[..] {
         [only] => Some(only.name.clone()),
         _ => None,
     };
     Ok(SiftRequest {
         profile,
-        scene: again.map(|again| again.scene.clone()).or(wanted.scene.clone()).or(only_scene),
+        scene: match wanted.goal {
+            // Without a scene a ping is judged without a game.
+            Goal::Ping => wanted.scene.clone(),
+            Goal::Frames | Goal::Quiet | Goal::Latency => {
+                again.map(|again| again.scene.clone()).or(wanted.scene.clone()).or(only_scene)
+            }
+        },
         runs: 1,
         run_seconds: 60,
         seed: wanted.seed,
@@ -246,6 +260,8 @@ fn request(
         as_administrator: pc.has_administrator_rights()?,
         restarts_by_itself: wanted.restarts_by_itself,
         runs_start_program: false,
+        judge: again.map_or(wanted.goal, |again| again.goal).judge(),
+        ping: wanted.ping.clone(),
         in_play: None,
     })
 }

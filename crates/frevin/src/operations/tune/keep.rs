@@ -13,12 +13,15 @@ use crate::operations::profiles::save_text;
 use crate::operations::sift::{SiftReport, report};
 use crate::operations::target::ReadDocument;
 use crate::view::percent;
+use crate::view::verdict::judged_in_words;
 
 /// The profile that evenings for a goal in a scene are saved as.
 fn profile_of(goal: Goal, scene: &SceneName) -> Result<ProfileName, Failure> {
     let what = match goal {
         Goal::Frames => "tuned",
         Goal::Quiet => "quiet",
+        Goal::Ping => "low-ping",
+        Goal::Latency => "low-latency",
     };
     format!("{what}-{scene}")
         .parse()
@@ -80,8 +83,9 @@ pub(crate) fn save_kept(
         arguments: kept.used.arguments.clone().unwrap_or_default(),
         when: None,
         note: Some(format!(
-            "{} average FPS ({} to {}), by evening {} of {day}",
+            "{} {} ({} to {}), by evening {} of {day}",
             share(kept.effect_percent),
+            judged_in_words(design.judge),
             share(kept.low_percent),
             share(kept.high_percent),
             sift.sift
@@ -91,7 +95,9 @@ pub(crate) fn save_kept(
     let profile = Profile {
         name: name.clone(),
         purpose: match goal {
-            Goal::Frames => format!("What evening {} proved to help in {}", sift.sift, sift.scene),
+            Goal::Frames | Goal::Ping | Goal::Latency => {
+                format!("What evening {} proved to help in {}", sift.sift, sift.scene)
+            }
             Goal::Quiet => {
                 format!("What evening {} proved to cost no frames in {}", sift.sift, sift.scene)
             }

@@ -14,10 +14,12 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use frevin_core::facts::Form;
+use frevin_core::sift::SiftDesign;
 use frevin_core::tune::{
     Evening, EveningCosts, EveningPart, EveningPlan, Goal, NoEvening, TuneCandidate, belief, plan,
 };
 use frevin_core::tweak::{Standing, TweakId, TweakUse};
+use frevin_core::verdict::Judge;
 use frevin_ledger::Ledger;
 use frevin_pc::Pc;
 
@@ -68,7 +70,8 @@ fn prepare(
     let runs = InRuns::of(context, pc, ledger, request, asked.is_again, mending)?;
     let for_answers = runs.for_answers(asked.budget);
     let (plan, looks_first) = match runs.plan(asked.goal, runs.after_a_look(for_answers)) {
-        Ok(plan) => (plan, true),
+        // Without a game there are no frames to be limited.
+        Ok(plan) => (plan, asked.goal != Goal::Ping),
         // The shortest evening has no time for it.
         Err(_) => (runs.plan(asked.goal, for_answers).map_err(no_evening)?, false),
     };
@@ -180,8 +183,13 @@ fn candidates(
     is_again: bool,
 ) -> Result<Vec<TuneCandidate>, Failure> {
     let catalogue = context.catalogue()?;
-    let scene = &whole.design.scene;
-    let told = told(context, pc, ledger, None)?;
+    let SiftDesign { scene, judge, .. } = &whole.design;
+    let judge = *judge;
+    // Evidence is of frame rates.
+    let told = match judge {
+        Judge::FrameRate => told(context, pc, ledger, None)?,
+        Judge::Ping | Judge::Latency => Vec::new(),
+    };
     let counts = |one: &&ToldEvidence, used: &TweakUse| {
         let in_scene = one.evidence.scene.scene == *scene && one.evidence.used == *used;
         in_scene && (is_again || one.aged.is_empty()) && one.evidence.standard_error > 0.0
@@ -193,7 +201,7 @@ fn candidates(
             .map(|one| (one.evidence.ln_ratio, one.evidence.standard_error))
             .collect();
         let standing = catalogue.get(&used.tweak).map_or(Standing::Contested, |one| one.standing);
-        let belief = belief(standing, used.tweak.area(), &measured);
+        let belief = belief(standing, used.tweak.area(), judge, &measured);
         TuneCandidate { used: used.clone(), belief }
     };
     Ok(whole.design.tweaks.iter().map(|tweak| candidate(&tweak.wish.used)).collect())

@@ -9,6 +9,7 @@ use frevin_core::preview::{OnOthers, Wish};
 use frevin_core::sift::SiftDesign;
 use frevin_core::tune::{Evening, Mended};
 use frevin_core::tweak::{Risk, TweakId, TweakUse};
+use frevin_core::verdict::Judge;
 use frevin_core::visits::{FrameLimit, VisitId, limit_of_runs};
 use frevin_ledger::{Change, ChangeStatus, Ledger, SiftRecord};
 use frevin_pc::{Pc, Restarts};
@@ -25,6 +26,7 @@ use crate::operations::inspect::{FindingHere, findings_here};
 use crate::operations::rollback;
 use crate::operations::sift::column_of;
 use crate::operations::target::{Named, Target, Unsaved, resolve};
+use crate::operations::trial::no_latency;
 use crate::operations::waiting::waiting;
 use crate::view::cautions::limit_in_words;
 
@@ -212,7 +214,8 @@ pub(crate) fn take_back_if_held(
 /// Records a run of what is measured, before anything of it is tried.
 ///
 /// # Errors
-/// Where frames are capped, so that little of what is asked could be seen, and nobody goes on despite that.
+/// Where frames are capped, so that little of what is asked could be seen, and nobody goes on despite that; where latency is
+/// judged and nothing tells it.
 pub(crate) fn baseline(
     context: &Context,
     pc: &mut dyn Restarts,
@@ -245,8 +248,15 @@ pub(crate) fn baseline(
     let pc: &mut dyn Pc = &mut *pc;
     let id = visit(context, ledger, Some(pc), &mut *source, &plan)?;
     let visit = ledger.visit(id)?;
+    if design.judge == Judge::Latency && visit.latency_columns().is_empty() {
+        return Err(no_latency(&visit.scene));
+    }
     let limit = limit_of_runs(visit.counted().map(|run| (run, &visit.context)));
-    match limit.filter(|limit| matches!(limit, FrameLimit::Cap(_)) && !despite_cap) {
+    // A cap hides what is gained in frame rate, and nothing else.
+    let hides = |limit: &FrameLimit| {
+        matches!(limit, FrameLimit::Cap(_)) && design.judge == Judge::FrameRate && !despite_cap
+    };
+    match limit.filter(hides) {
         None => Ok(id),
         Some(limit) => Err(Failure::new(Kind::Guarded, "nothing was begun: frames are capped")
             .detail(limit_in_words(&limit))

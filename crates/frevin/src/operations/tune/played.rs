@@ -108,9 +108,10 @@ fn stands_alone(whole: &SiftDesign, used: &TweakUse) -> bool {
     let column = whole.tweaks.iter().position(|tweak| tweak.wish.used == *used);
     column.is_some_and(|column| {
         whole.exclusive.iter().all(|group| !group.contains(&column))
-            && whole.needs.iter().all(|(dependent, needed)| {
-                *dependent != column && *needed != column
-            })
+            && whole
+                .needs
+                .iter()
+                .all(|(dependent, needed)| *dependent != column && *needed != column)
     })
 }
 
@@ -154,6 +155,8 @@ pub(crate) fn go_on_in_runs<'a>(
         as_administrator: record.design.as_administrator,
         restarts_by_itself: then.restarts_by_itself,
         runs_start_program: source.starts_program(),
+        judge: record.design.judge,
+        ping: record.design.ping.clone(),
         in_play: None,
     };
     let mut rest = InRuns::of(context, &*pc, ledger, &request, before.is_again, &not_asked)?;

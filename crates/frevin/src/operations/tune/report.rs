@@ -10,7 +10,7 @@ use frevin_core::sift::{FoundTweak, SiftId, SiftProgress};
 use frevin_core::trial::{Reason, TrialId};
 use frevin_core::tune::{Evening, EveningPlan, Goal, Mended};
 use frevin_core::tweak::TweakUse;
-use frevin_core::verdict::Verdict;
+use frevin_core::verdict::{Judge, Verdict};
 use frevin_core::visits::{FrameLimit, limit_of_runs};
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{Pc, PcKind};
@@ -30,7 +30,7 @@ use crate::operations::trial::pace;
 pub(crate) struct KeptTweak {
     #[serde(flatten)]
     pub(crate) used: TweakUse,
-    /// On average FPS, in percent.
+    /// On what it is judged by, in percent: of a ping or a latency, less is better.
     pub(crate) effect_percent: f64,
     pub(crate) low_percent: f64,
     pub(crate) high_percent: f64,
@@ -47,7 +47,7 @@ pub(crate) struct MendedHere {
     pub(crate) change: ChangeId,
 }
 
-/// What all that is kept gives together, on average FPS, in percent.
+/// What all that is kept gives together, on what it is judged by, in percent.
 #[derive(Debug, Clone, Copy, JsonSchema, Serialize)]
 pub(crate) struct Gain {
     pub(crate) low: f64,
@@ -63,6 +63,8 @@ pub(crate) struct TuneReport {
     pub(crate) scene: SceneName,
     pub(crate) title: String,
     pub(crate) goal: Goal,
+    /// What it is judged by: effects are of that.
+    pub(crate) judge: Judge,
     pub(crate) budget_minutes: f64,
     /// What it took so far: on a rehearsal PC, what it would have taken on a real one.
     pub(crate) spent_minutes: f64,
@@ -191,6 +193,7 @@ pub(crate) fn told_evening_of(
         scene: sift.scene.clone(),
         title: sift.title.clone(),
         goal: evening.goal,
+        judge: record.design.judge,
         budget_minutes: evening.budget_s as f64 / 60.0,
         spent_minutes: spent.as_secs_f64() / 60.0,
         progress: sift.progress,
@@ -241,7 +244,8 @@ pub(super) fn kept(
     first: Option<&SiftReport>,
 ) -> Vec<KeptTweak> {
     let tweaks = first.iter().flat_map(|first| &first.tweaks).chain(&sift.tweaks);
-    let found: BTreeMap<&TweakUse, &FoundTweak> = tweaks.map(|found| (&found.used, found)).collect();
+    let found: BTreeMap<&TweakUse, &FoundTweak> =
+        tweaks.map(|found| (&found.used, found)).collect();
     let in_play = evening.helped_in_play().iter().map(|wish| &wish.used);
     let helped: BTreeSet<&TweakUse> = sift.helped.iter().chain(in_play).collect();
     helped

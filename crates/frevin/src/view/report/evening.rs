@@ -4,15 +4,17 @@ use frevin_core::evidence::Age;
 use frevin_core::figures::IntervalRow;
 use frevin_core::sift::{Found, FoundTweak, SiftProgress};
 use frevin_core::tune::Goal;
+use frevin_core::verdict::Judge;
 use maud::{Markup, html};
 
 use super::super::cautions::limit_in_words;
 use super::super::evidence::age_in_words;
 use super::super::trial::reason_in_words;
-use super::super::{count, duration, fps, when};
+use super::super::verdict::{judged_in_words, measured_in_words, primary_in_words};
+use super::super::{count, duration, when};
 use super::svg::signed;
 use super::{Private, intervals_table};
-use crate::operations::report::{EveningTold, FpsBeforeAndAfter};
+use crate::operations::report::{BeforeAndAfter, EveningTold};
 use crate::operations::tune::{KeptTweak, TuneReport};
 
 /// The answer, in a sentence or two.
@@ -25,7 +27,10 @@ pub(super) fn lead(told: &EveningTold) -> Vec<String> {
             let interval = format!("between {} and {} %", signed(gain.low), signed(gain.high));
             let (estimate, scene) = (signed(gain.estimate), &report.scene);
             sentences.push(match report.goal {
-                Goal::Frames => format!("{estimate} % average FPS in {scene} ({interval}), {from_to}."),
+                Goal::Frames | Goal::Ping | Goal::Latency => {
+                    let judged = judged_in_words(report.judge);
+                    format!("{estimate} % {judged} in {scene} ({interval}), {from_to}.")
+                }
                 Goal::Quiet => format!(
                     "Less power and noise for the same frames in {scene}: average FPS differs by {estimate} % ({interval}), {from_to}."
                 ),
@@ -73,11 +78,11 @@ pub(super) fn before_drawings(told: &EveningTold, private: &Private<'_>) -> Mark
     }
 }
 
-fn rates_table(rates: &[FpsBeforeAndAfter]) -> Markup {
+fn rates_table(rates: &[BeforeAndAfter]) -> Markup {
     html! {
         div class="wide" tabindex="0" role="group" aria-label="a table" {
             table {
-                caption { "Frames a second, medians of the visits of the proof." }
+                caption { "Medians of the visits of the proof." }
                 thead { tr {
                     th scope="col" { "of" }
                     th scope="col" class="number" { "before" }
@@ -86,10 +91,11 @@ fn rates_table(rates: &[FpsBeforeAndAfter]) -> Markup {
                 } }
                 tbody {
                     @for rate in rates {
+                        @let (before, after) = measured_in_words(rate.measured);
                         tr {
-                            th scope="row" { (super::svg::primary_name(rate.of)) }
-                            td class="number" { (fps(rate.before_fps)) }
-                            td class="number" { (fps(rate.after_fps)) }
+                            th scope="row" { (primary_in_words(rate.of)) }
+                            td class="number" { (before) }
+                            td class="number" { (after) }
                             td class="number" { @if let Some(difference) = rate.difference_percent { (signed(difference)) " %" } }
                         }
                     }
@@ -106,7 +112,7 @@ fn kept_table(report: &TuneReport, private: &Private<'_>) -> Markup {
                 caption { "What is kept, with what each gives by itself." }
                 thead { tr {
                     th scope="col" { "tweak" }
-                    th scope="col" class="number" { "average FPS" }
+                    th scope="col" class="number" { (judged_in_words(report.judge)) }
                     th scope="col" class="number" { "95 % interval" }
                 } }
                 tbody {
@@ -176,7 +182,7 @@ pub(super) fn sections(told: &EveningTold, rows: &[IntervalRow], private: &Priva
             section {
                 details {
                     summary { "Each tweak in figures" }
-                    (intervals_table(rows, "What it does to average FPS. Effects are drawn to none by what is known beforehand: most tweaks do nothing.", private))
+                    (intervals_table(rows, &format!("What it does to {}. Effects are drawn to none by what is known beforehand: most tweaks do nothing.", judged_in_words(report.judge)), private))
                 }
             }
         }
@@ -201,9 +207,11 @@ pub(super) fn sections(told: &EveningTold, rows: &[IntervalRow], private: &Priva
                 @if let Some(profile) = &report.profile { li { "It is kept as the profile " code { (profile) } "." } }
             }
         }
-        section {
-            h2 { "When to ask again" }
-            p { "After " (again[0]) ", " (again[1]) " or " (again[2]) ": " code { "frevin tune --again --scene " (report.scene) } " asks again about what has aged." }
+        @if report.judge == Judge::FrameRate {
+            section {
+                h2 { "When to ask again" }
+                p { "After " (again[0]) ", " (again[1]) " or " (again[2]) ": " code { "frevin tune --again --scene " (report.scene) } " asks again about what has aged." }
+            }
         }
     }
 }

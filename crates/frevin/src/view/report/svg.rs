@@ -4,8 +4,9 @@ use frevin_core::figures::{
     Figures, FramesOf, IntervalRow, IntervalSubject, Known, PairPoint, SegmentPoint,
 };
 use frevin_core::trial::Arm;
-use frevin_core::verdict::Primary;
 use maud::{Markup, PreEscaped, html};
+
+use super::super::verdict::primary_in_words;
 
 /// A figure that can be drawn.
 #[derive(Clone, Copy)]
@@ -263,19 +264,8 @@ pub(crate) fn is_of_tweaks(rows: &[IntervalRow]) -> bool {
 
 pub(crate) fn subject_name(subject: &IntervalSubject) -> String {
     match subject {
-        IntervalSubject::Figure(primary) => primary_name(*primary).to_owned(),
+        IntervalSubject::Figure(primary) => primary_in_words(*primary).to_owned(),
         IntervalSubject::Tweak(used) => used.to_string(),
-    }
-}
-
-pub(super) fn primary_name(primary: Primary) -> &'static str {
-    match primary {
-        Primary::AverageFps => "average FPS",
-        Primary::Low1PercentFps => "1% low FPS",
-        Primary::PingMedian => "median ping",
-        Primary::PingPercentile95 => "slowest twentieth of pings",
-        Primary::LatencyMedian => "median latency",
-        Primary::LatencyPercentile95 => "slowest twentieth of latencies",
     }
 }
 
