@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use crossterm::event::{Event, KeyCode, KeyEventKind, poll, read};
@@ -86,6 +87,14 @@ pub(crate) struct Context {
     yes: bool,
     shows_progress: bool,
     wait: Duration,
+    /// The catalogue as it was read last, with the owner's definitions that it was read from.
+    catalogue: Arc<Mutex<Option<ReadCatalogue>>>,
+}
+
+#[derive(Debug)]
+struct ReadCatalogue {
+    own: Vec<(String, String)>,
+    catalogue: Catalogue,
 }
 
 impl Context {
@@ -120,6 +129,7 @@ impl Context {
             yes: options.yes,
             shows_progress: !options.quiet && !options.json && std::io::stderr().is_terminal(),
             wait: Duration::from_secs(options.wait.into()),
+            catalogue: Arc::default(),
         })
     }
 
@@ -179,8 +189,14 @@ impl Context {
     /// The catalogue: Frevin's own, and what lies in the owner's folder of tweaks.
     pub(crate) fn catalogue(&self) -> Result<Catalogue, Failure> {
         let own = own_tweaks::read(&self.own_tweaks())?;
+        let mut read = self.catalogue.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(read) = read.as_ref().filter(|read| read.own == own) {
+            return Ok(read.catalogue.clone());
+        }
         let definitions = own.iter().map(|(name, text)| (name.as_str(), text.as_str()));
-        Ok(Catalogue::built_in()?.with_own(definitions)?)
+        let catalogue = Catalogue::built_in()?.with_own(definitions)?;
+        *read = Some(ReadCatalogue { own, catalogue: catalogue.clone() });
+        Ok(catalogue)
     }
 
     /// The PC that is meant.

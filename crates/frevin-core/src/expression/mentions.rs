@@ -11,13 +11,16 @@ impl Expression {
     /// over is a field of the list: `facts.drives.kind`.
     pub fn mentions(&self) -> BTreeSet<String> {
         let mut found = BTreeSet::new();
-        visit(self.program.expression(), &mut Vec::new(), &mut found);
+        // What does not compile speaks of nothing; evaluating it says why.
+        if let Ok(program) = self.program() {
+            visit(program.expression(), &mut Vec::new(), &mut found);
+        }
         found
     }
 
     /// The path of the list that the expression gives, or chooses from.
     pub fn list(&self) -> Option<String> {
-        visit(self.program.expression(), &mut Vec::new(), &mut BTreeSet::new())
+        visit(self.program().ok()?.expression(), &mut Vec::new(), &mut BTreeSet::new())
     }
 
     /// Whether the expression compares a path with null, and so has an answer where it is not known.

@@ -9,7 +9,7 @@ mod template;
 
 use std::collections::HashMap;
 use std::fmt;
-use std::sync::{Arc, LazyLock};
+use std::sync::{Arc, LazyLock, OnceLock};
 
 use cel::common::ast::{EntryExpr, Expr, IdedExpr};
 use cel::objects::{Key, Map};
@@ -102,11 +102,23 @@ fn nested_loops(expression: &IdedExpr) -> usize {
     }
 }
 
+/// Whose an expression is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) enum Author {
+    /// Somebody's: it is compiled at once, so that what is wrong with it is told where it stands.
+    #[default]
+    Anybody,
+    /// Frevin's own, each of which a test compiles and checks. It is compiled when it is first needed: all of them together
+    /// take longer than most commands do.
+    Frevin,
+}
+
 /// A compiled expression that remembers its text.
 #[derive(Clone)]
 pub struct Expression {
     source: String,
-    program: Arc<Program>,
+    /// Nothing until one of Frevin's own is needed.
+    program: Arc<OnceLock<Program>>,
 }
 
 /// Why an expression cannot be used.
@@ -149,24 +161,50 @@ impl Expression {
     /// [`ExpressionError::Syntax`] where it is not CEL, [`ExpressionError::TooLong`] or
     /// [`ExpressionError::TooDeep`] where it is more than anybody needs.
     pub fn parse(source: &str) -> Result<Self, ExpressionError> {
-        let length = source.chars().count();
-        if length > LONGEST {
-            return Err(ExpressionError::TooLong { length });
-        }
-        let too_deep = || ExpressionError::TooDeep { expression: source.to_owned() };
-        if open_brackets(source) > MOST_BRACKETS || operators(source) > MOST_OPERATORS {
-            return Err(too_deep());
-        }
-        let program = STANDARD.compile(source).map_err(|errors| ExpressionError::Syntax {
-            expression: source.to_owned(),
-            reason: errors.errors.first().map_or_else(String::new, |error| error.msg.clone()),
-        })?;
-        if nested_loops(program.expression()) > MOST_LOOPS {
-            return Err(too_deep());
-        }
+        let program = OnceLock::from(compile(source)?);
         Ok(Self { source: source.to_owned(), program: Arc::new(program) })
     }
 
+    /// The same of an expression of whosever it is.
+    ///
+    /// # Errors
+    /// As [`Self::parse`]; none of Frevin's own.
+    pub(crate) fn of(author: Author, source: &str) -> Result<Self, ExpressionError> {
+        match author {
+            Author::Anybody => Self::parse(source),
+            Author::Frevin => Ok(Self { source: source.to_owned(), program: Arc::default() }),
+        }
+    }
+
+    fn program(&self) -> Result<&Program, ExpressionError> {
+        if let Some(program) = self.program.get() {
+            return Ok(program);
+        }
+        let program = compile(&self.source)?;
+        Ok(self.program.get_or_init(|| program))
+    }
+}
+
+fn compile(source: &str) -> Result<Program, ExpressionError> {
+    let length = source.chars().count();
+    if length > LONGEST {
+        return Err(ExpressionError::TooLong { length });
+    }
+    let too_deep = || ExpressionError::TooDeep { expression: source.to_owned() };
+    if open_brackets(source) > MOST_BRACKETS || operators(source) > MOST_OPERATORS {
+        return Err(too_deep());
+    }
+    let program = STANDARD.compile(source).map_err(|errors| ExpressionError::Syntax {
+        expression: source.to_owned(),
+        reason: errors.errors.first().map_or_else(String::new, |error| error.msg.clone()),
+    })?;
+    if nested_loops(program.expression()) > MOST_LOOPS {
+        return Err(too_deep());
+    }
+    Ok(program)
+}
+
+impl Expression {
     /// The text that was compiled.
     pub fn source(&self) -> &str {
         &self.source
@@ -179,7 +217,7 @@ impl Expression {
     /// [`ExpressionError::UnknownName`] or [`ExpressionError::UnknownFunction`].
     pub fn check(&self, sample: &Value) -> Result<(), ExpressionError> {
         let checker = Checker { expression: &self.source, sample };
-        checker.visit(self.program.expression(), &mut Vec::new())
+        checker.visit(self.program()?.expression(), &mut Vec::new())
     }
 
     /// Computes the expression over `variables`, an object of names and values.
@@ -195,7 +233,7 @@ impl Expression {
             expression: self.source.clone(),
             reason,
         };
-        let value = self.program.execute(&context).map_err(|error| failed(error.to_string()))?;
+        let value = self.program()?.execute(&context).map_err(|error| failed(error.to_string()))?;
         from_cel(&value).ok_or_else(|| failed(format!("it gives {value:?}")))
     }
 

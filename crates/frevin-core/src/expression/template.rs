@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 
-use super::{Expression, ExpressionError};
+use super::{Author, Expression, ExpressionError};
 
 /// A text with gaps.
 #[derive(Debug, Clone, PartialEq)]
@@ -24,6 +24,14 @@ impl Template {
     /// # Errors
     /// A sentence that says what is wrong.
     pub fn parse(source: &str) -> Result<Self, String> {
+        Self::of(Author::Anybody, source)
+    }
+
+    /// The same of a text of whosever it is.
+    ///
+    /// # Errors
+    /// As [`Self::parse`].
+    pub(crate) fn of(author: Author, source: &str) -> Result<Self, String> {
         let mut pieces = Vec::new();
         let mut rest = source;
         while let Some((text, gap)) = rest.split_once("${") {
@@ -31,7 +39,8 @@ impl Template {
                 .split_once('}')
                 .ok_or_else(|| format!("`{source}` has a gap `${{` without its `}}`"))?;
             pieces.push(Piece::Text(text.to_owned()));
-            let expression = Expression::parse(expression).map_err(|error| error.to_string())?;
+            let expression =
+                Expression::of(author, expression).map_err(|error| error.to_string())?;
             pieces.push(Piece::Gap(expression));
             rest = behind;
         }

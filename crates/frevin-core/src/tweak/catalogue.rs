@@ -1,6 +1,7 @@
 //! The catalogue: every tweak that is known, by name.
 
 use std::collections::BTreeMap;
+use std::sync::OnceLock;
 
 use include_dir::{Dir, DirEntry, include_dir};
 use thiserror::Error;
@@ -41,9 +42,15 @@ impl Catalogue {
     /// # Errors
     /// None in a program that passed its tests: every definition is read in them.
     pub fn built_in() -> Result<Self, CatalogueError> {
+        // One command asks for it again and again, and reading it takes longer than all else of most.
+        static READ: OnceLock<Catalogue> = OnceLock::new();
+        if let Some(read) = READ.get() {
+            return Ok(read.clone());
+        }
         let mut definitions = Vec::new();
         collect(&BUILT_IN, &mut definitions);
-        Self::of(definitions, Tweak::parse_own)
+        let read = Self::of(definitions, Tweak::parse_own)?;
+        Ok(READ.get_or_init(|| read).clone())
     }
 
     /// A catalogue of definitions, each a name for messages and a text.

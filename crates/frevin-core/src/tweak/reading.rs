@@ -15,7 +15,7 @@ use super::parameter::{Choice, Parameter, ParameterKind, check_argument};
 use super::target::{Target, WrittenType, state_for};
 use super::whereabouts::{Each, Whereabouts};
 use crate::document::{BadDocument, Problem};
-use crate::expression::{Expression, ExpressionError, Template};
+use crate::expression::{Author, Expression, ExpressionError, Template};
 use crate::facts::Facts;
 use crate::setting::TakesEffect;
 
@@ -130,7 +130,7 @@ impl Tweak {
     /// Reads one of Frevin's own definitions, whose expressions a test has checked: it would take
     /// most of the time that a command takes to start.
     pub(super) fn parse_own(name: &str, text: &str) -> Result<Self, BadDocument> {
-        Self::read(name, text, &mut Reader { expressions_are_checked: true, ..Reader::default() })
+        Self::read(name, text, &mut Reader { author: Author::Frevin, ..Reader::default() })
     }
 
     fn read(name: &str, text: &str, reader: &mut Reader) -> Result<Self, BadDocument> {
@@ -148,8 +148,8 @@ impl Tweak {
 #[derive(Default)]
 struct Reader {
     problems: Vec<Problem>,
-    /// Whether expressions need not be tried out.
-    expressions_are_checked: bool,
+    /// Whose expressions they are: Frevin's own need not be tried out.
+    author: Author,
 }
 
 impl Reader {
@@ -233,7 +233,7 @@ impl Reader {
             sources: document.sources,
             is_own: false,
         };
-        if !self.expressions_are_checked {
+        if self.author == Author::Anybody {
             self.check_expressions(&tweak, &conditions, settings_span);
         }
         Some(tweak)
@@ -244,8 +244,10 @@ impl Reader {
         let done_when = match document.done_when {
             Some(written) => {
                 let done_when = self.expression(&written)?;
-                let checked = done_when.check(&sample).and_then(|()| done_when.holds(&sample));
-                self.note(written.span(), checked)?;
+                if self.author == Author::Anybody {
+                    let checked = done_when.check(&sample).and_then(|()| done_when.holds(&sample));
+                    self.note(written.span(), checked)?;
+                }
                 Some(done_when)
             }
             None => None,
@@ -255,7 +257,7 @@ impl Reader {
             .steps
             .into_inner()
             .iter()
-            .filter_map(|step| self.note(span.clone(), Template::parse(step)))
+            .filter_map(|step| self.note(span.clone(), Template::of(self.author, step)))
             .collect();
         if steps.is_empty() {
             self.problems.push(Problem::at(span, "what is done by hand has steps"));
@@ -269,7 +271,7 @@ impl Reader {
     }
 
     fn expression(&mut self, written: &Spanned<String>) -> Option<Expression> {
-        self.note(written.span(), Expression::parse(written.as_ref()))
+        self.note(written.span(), Expression::of(self.author, written.as_ref()))
     }
 
     fn parameter(&mut self, name: &str, document: ParameterDocument) -> Option<Parameter> {
@@ -329,8 +331,8 @@ impl Reader {
                 return None;
             }
         };
-        let whereabouts =
-            self.note(span.clone(), Whereabouts::parse(document.address.as_ref(), each))?;
+        let whereabouts = self
+            .note(span.clone(), Whereabouts::parse(self.author, document.address.as_ref(), each))?;
         let when = match &document.when {
             Some(when) => Some(self.expression(when)?),
             None => None,

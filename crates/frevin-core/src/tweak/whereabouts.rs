@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value as Json};
 
-use crate::expression::{Expression, ExpressionError, Template};
+use crate::expression::{Author, Expression, ExpressionError, Template};
 use crate::setting::Address;
 
 /// Which settings one entry of a definition means.
@@ -31,11 +31,11 @@ pub(super) struct Each {
 
 impl Whereabouts {
     /// Reads an address, which has gaps where it holds `${`.
-    pub(super) fn parse(source: &str, each: Option<Each>) -> Result<Self, String> {
+    pub(super) fn parse(author: Author, source: &str, each: Option<Each>) -> Result<Self, String> {
         if each.is_none() && !source.contains("${") {
             return source.parse().map(Self::Fixed).map_err(|error| format!("{error}"));
         }
-        let template = Template::parse(source)?;
+        let template = Template::of(author, source)?;
         Ok(Self::Computed(ComputedAddress { template, each }))
     }
 
