@@ -13,6 +13,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+/// The scheduled task that Frevin has for its own.
+pub const OWN_TASK: &str = r"\Frevin self-test";
+
 /// A PC: the live one, or one that is simulated.
 ///
 /// # Contract
@@ -179,6 +182,13 @@ pub trait Pc {
     /// # Errors
     /// What was seen that is not as promised.
     fn try_files(&self, scratch: &Path) -> Result<(), String>;
+
+    /// Makes [`OWN_TASK`], a scheduled task that does nothing and that nothing starts, or takes it away: to try out how tasks
+    /// are switched, before one of the owner's is.
+    ///
+    /// # Errors
+    /// Where the PC does not let this process make it.
+    fn own_task(&mut self, is_there: bool) -> Result<(), PcError>;
 
     /// How much each place that can be cleaned holds, and how much of it is set aside.
     ///

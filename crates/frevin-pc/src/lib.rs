@@ -21,8 +21,8 @@ pub mod windows;
 
 pub use command_line::command_line;
 pub use contract::{
-    CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,
-    ProgramUse, RestorePoint, StartLength, StartupCosts, StartupEntry, WriteError, Written,
+    CleanContent, Holder, InstalledProgram, LockError, OWN_TASK, Pc, PcError, PcIdentity, PcKind,
+    PcLock, ProgramUse, RestorePoint, StartLength, StartupCosts, StartupEntry, WriteError, Written,
 };
 pub use files::{MoveNew, is_link, link_and_remove};
 pub use fingerprint::{Fingerprint, fingerprint};

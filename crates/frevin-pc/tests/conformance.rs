@@ -92,6 +92,10 @@ impl Pc for Saboteur {
         self.pc.try_files(scratch)
     }
 
+    fn own_task(&mut self, is_there: bool) -> Result<(), PcError> {
+        self.pc.own_task(is_there)
+    }
+
     fn lock(&mut self) -> Result<PcLock, LockError> {
         self.pc.lock()
     }

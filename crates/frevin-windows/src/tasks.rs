@@ -3,8 +3,8 @@
 use windows::Win32::Foundation::VARIANT_BOOL;
 use windows::Win32::System::Com::{CLSCTX_INPROC_SERVER, CoCreateInstance};
 use windows::Win32::System::TaskScheduler::{
-    IRegisteredTask, ITaskFolder, ITaskService, TASK_ENUM_HIDDEN,
-    TaskScheduler as TaskSchedulerClass,
+    IRegisteredTask, ITaskFolder, ITaskService, TASK_CREATE_OR_UPDATE, TASK_ENUM_HIDDEN,
+    TASK_LOGON_INTERACTIVE_TOKEN, TaskScheduler as TaskSchedulerClass,
 };
 use windows::Win32::System::Variant::VARIANT;
 use windows::core::BSTR;
@@ -87,5 +87,31 @@ impl TasksApi for TaskScheduler {
         let mut paths = Vec::new();
         collect(&root(&service()?)?, &mut paths).map_err(failed("ITaskFolder::GetTasks"))?;
         Ok(paths)
+    }
+
+    fn register(&self, path: &str, definition: &str) -> Result<(), OsError> {
+        let root = root(&service()?)?;
+        let (path, definition) = (BSTR::from(path), BSTR::from(definition));
+        let nobody_else = VARIANT::default();
+        let how = TASK_CREATE_OR_UPDATE.0;
+        // SAFETY: the folder belongs to a connected service; empty values mean this user and the usual access list.
+        let registered = unsafe {
+            root.RegisterTask(
+                &path,
+                &definition,
+                how,
+                &nobody_else,
+                &nobody_else,
+                TASK_LOGON_INTERACTIVE_TOKEN,
+                &nobody_else,
+            )
+        };
+        registered.map(drop).map_err(failed("ITaskFolder::RegisterTask"))
+    }
+
+    fn delete(&self, path: &str) -> Result<(), OsError> {
+        let root = root(&service()?)?;
+        // SAFETY: the folder belongs to a connected service; no flags are defined.
+        unsafe { root.DeleteTask(&BSTR::from(path), 0) }.map_err(failed("ITaskFolder::DeleteTask"))
     }
 }

@@ -29,6 +29,7 @@ fn it_passes_on_every_shipped_pc_and_leaves_each_as_it_was() {
         assert!(place.pc_files() == before, "{kind} is another PC now");
         assert_eq!(came(&report, "changes-over-each-other")["came"], "passed");
         assert_eq!(came(&report, "scratch-files")["came"], "passed");
+        assert_eq!(came(&report, "scheduled-task")["came"], "passed");
         assert_eq!(came(&report, "undo-file")["came"], "not-possible");
         // Nothing of it is told of as a change of the owner's.
         assert_eq!(place.json(&["log"])["entries"].as_array().unwrap().len(), 0);
@@ -49,7 +50,7 @@ fn what_is_not_as_promised_is_told_and_ends_with_no() {
     place.run(&["rehearsal", "fault", "--ignore", value]).ok();
     let said = place.run(&["self-test"]).fails(1);
     assert!(said.out.contains("#number was set to"), "{}", said.out);
-    assert!(said.out.contains("Not passed. Of 14 looks, 1 failed"), "{}", said.out);
+    assert!(said.out.contains("Not passed. Of 15 looks, 1 failed"), "{}", said.out);
     let kept = fs_err::read_to_string(place.path().join("home/config.toml")).unwrap();
     assert!(kept.contains("has_passed = false"), "{kept}");
 }

@@ -127,8 +127,11 @@ pub struct EveningCosts {
     pub restart: Duration,
     /// What it takes to begin a run, beside the run itself.
     pub around_a_run: Duration,
-    /// The standard deviation of what a configuration measures in a run of a minute, as a natural logarithm.
+    /// The standard deviation of what a configuration measures in a run of a minute, as a natural logarithm; or in one of
+    /// the fixed length.
     pub row_spread: f64,
+    /// How long a run is, in seconds, where what is asked in it says so: answers of an address without a game.
+    pub fixed_run_s: Option<u32>,
 }
 
 /// The lengths of a run that are weighed against each other, in seconds.
@@ -172,8 +175,23 @@ impl EveningCosts {
         visit * 2 * u32::try_from(pairs).unwrap_or(u32::MAX)
     }
 
+    /// The lengths of a run that are weighed against each other, in seconds, the longest first.
+    fn run_lengths(&self) -> &[u32] {
+        match &self.fixed_run_s {
+            Some(fixed) => std::slice::from_ref(fixed),
+            None => &RUN_SECONDS,
+        }
+    }
+
+    fn shortest_run_s(&self) -> u32 {
+        self.run_lengths().last().copied().unwrap_or_default()
+    }
+
     /// The variance of what a configuration measures in a run of this length.
     pub fn row_variance(&self, run_seconds: u32) -> f64 {
+        if self.fixed_run_s.is_some() {
+            return self.row_spread * self.row_spread;
+        }
         let within = (1.0 - SHARE_OF_START) * 60.0 / f64::from(run_seconds);
         self.row_spread * self.row_spread * (SHARE_OF_START + within)
     }
@@ -185,7 +203,7 @@ impl EveningCosts {
 
     /// The shortest evening that there can be.
     fn least(&self) -> Duration {
-        let shortest = RUN_SECONDS[RUN_SECONDS.len() - 1];
+        let shortest = self.shortest_run_s();
         let fewest = TRIALS[TRIALS.len() - 1];
         let rows = self.row(shortest) * u32::try_from(FIRST_LOOK).unwrap_or(u32::MAX);
         rows + self.trial(shortest, fewest)
@@ -288,7 +306,7 @@ fn best(
     trial_size: TrialSize,
 ) -> Option<EveningPlan> {
     let mut best: Option<(f64, EveningPlan)> = None;
-    for run_seconds in RUN_SECONDS {
+    for run_seconds in costs.run_lengths().iter().copied() {
         let trial = costs.trial(run_seconds, trial_size);
         let Some(for_rows) = budget.checked_sub(trial) else { continue };
         let row = costs.row(run_seconds);
@@ -325,11 +343,13 @@ fn best(
 /// The part of an evening in which nothing more is asked and what helped in play is proven: the largest trial that fits,
 /// in runs as long as fit; the smallest where none does.
 pub fn plan_proof(costs: &EveningCosts, budget: Duration) -> EveningPlan {
-    let sizes = TRIALS.iter().flat_map(|trial| RUN_SECONDS.map(|seconds| (*trial, seconds)));
+    let lengths = costs.run_lengths();
+    let mut sizes =
+        TRIALS.iter().flat_map(|trial| lengths.iter().map(|seconds| (*trial, *seconds)));
     let fits =
         |(trial, run_seconds): &(TrialSize, u32)| costs.trial(*run_seconds, *trial) <= budget;
-    let least = (TRIALS[TRIALS.len() - 1], RUN_SECONDS[RUN_SECONDS.len() - 1]);
-    let (trial, run_seconds) = sizes.into_iter().find(fits).unwrap_or(least);
+    let least = (TRIALS[TRIALS.len() - 1], costs.shortest_run_s());
+    let (trial, run_seconds) = sizes.find(fits).unwrap_or(least);
     EveningPlan {
         asked: Vec::new(),
         not_asked: Vec::new(),
@@ -420,6 +440,7 @@ mod tests {
         restart: Duration::from_secs(90),
         around_a_run: Duration::from_secs(10),
         row_spread: 0.01,
+        fixed_run_s: None,
     };
 
     fn candidates(count: usize) -> Vec<TuneCandidate> {
@@ -535,6 +556,17 @@ mod tests {
         let harmful =
             ["knobs/a", "knobs/b"].map(|name| TuneCandidate { used: named(name), belief: harmful });
         assert!(plan_play(&harmful, &PLAY, hours(3.0)).is_none(), "nothing is expected of them");
+    }
+
+    #[test]
+    fn a_run_whose_length_is_fixed_is_as_long_as_it_is() {
+        let costs = EveningCosts { fixed_run_s: Some(10), ..COSTS };
+        let quick = plan(candidates(6), Goal::Ping, &costs, hours(1.0)).unwrap();
+        assert_eq!((quick.run_seconds, plan_proof(&costs, hours(1.0)).run_seconds), (10, 10));
+        let usual = plan(candidates(6), Goal::Ping, &COSTS, hours(1.0)).unwrap();
+        let has_more = (quick.trial_runs, quick.rows) > (usual.trial_runs, usual.rows);
+        assert!(has_more, "shorter runs leave time for more of them: {quick:?}");
+        assert!((costs.row_variance(10) - 1e-4).abs() < 1e-12);
     }
 
     #[test]

@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::folder::Folder;
-use crate::contract::{PcError, WriteError, Written};
+use crate::contract::{OWN_TASK, PcError, WriteError, Written};
 
 /// One thing: what its parts hold, and what they may hold where not everything will do.
 #[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
@@ -54,6 +54,25 @@ impl Objects {
         match self.kinds.get(&kind) {
             Some(of_kind) if !of_kind.things.is_empty() => folder.write_json(&file(kind), of_kind),
             _ => Ok(()),
+        }
+    }
+
+    /// Makes the task that Frevin has for its own, or takes it away, on disk too.
+    pub(super) fn own_task(&mut self, folder: &Folder, is_there: bool) -> Result<(), PcError> {
+        let name = WinName::from(OWN_TASK);
+        let tasks = self.kinds.entry(ObjectKind::Task).or_default();
+        match is_there {
+            true => {
+                let values = [(WinName::from("enabled"), Value::Flag(false))].into();
+                tasks.things.insert(name, Object { values, ..Object::default() });
+            }
+            false => {
+                tasks.things.remove(&name);
+            }
+        }
+        match tasks.things.is_empty() {
+            true => folder.remove(&file(ObjectKind::Task)),
+            false => self.save(folder, ObjectKind::Task),
         }
     }
 

@@ -595,6 +595,14 @@ impl Pc for RehearsalPc {
         crate::files::try_out(scratch, crate::files::link_and_remove, None)
     }
 
+    fn own_task(&mut self, is_there: bool) -> Result<(), PcError> {
+        if self.is_stale {
+            self.settings = Settings::load(&self.folder)?;
+            self.is_stale = false;
+        }
+        self.settings.own_task(&self.folder, is_there)
+    }
+
     fn flush(&mut self) -> Result<(), PcError> {
         self.settings.sync(&self.folder)
     }

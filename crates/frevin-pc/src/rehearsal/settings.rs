@@ -201,6 +201,11 @@ impl Settings {
         self.in_effect.save(folder)
     }
 
+    /// Makes the task that Frevin has for its own, or takes it away, on disk too.
+    pub(super) fn own_task(&mut self, folder: &Folder, is_there: bool) -> Result<(), PcError> {
+        self.things.own_task(folder, is_there)
+    }
+
     /// Saves what a write to `address` can have changed.
     ///
     /// What is in effect is in a file of its own. An entry is there before its setting is written

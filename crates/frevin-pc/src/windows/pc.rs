@@ -558,6 +558,10 @@ impl Pc for LivePc {
         files::try_out(scratch, self.apis.move_new, Some(self.apis.replace_file))
     }
 
+    fn own_task(&mut self, is_there: bool) -> Result<(), PcError> {
+        tasks::own_task(&*self.apis.tasks, is_there).map_err(failed)
+    }
+
     fn flush(&mut self) -> Result<(), PcError> {
         for hive in [r"HKLM\SYSTEM", r"HKLM\SOFTWARE", r"HKCU\Software"] {
             match self.registry().flush(&parse_key(hive)?) {

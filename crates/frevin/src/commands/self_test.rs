@@ -57,6 +57,7 @@ fn look_in_words(look: Look) -> &'static str {
         Look::RegistryParts => "a part of a registry value is changed alone",
         Look::SystemParameter => "a system parameter takes what it holds",
         Look::ScratchFiles => "files are set aside and come back, a settings file is put back",
+        Look::ScheduledTask => "a scheduled task of its own is switched on and off",
         Look::PowerPlanCopy => "a power plan is copied and taken away",
         Look::ChangesOverEachOther => "two changes over one setting are taken back in any order",
         Look::Killed => "a change that is killed is put back exactly",

@@ -20,7 +20,7 @@ use super::pc::LivePc;
 use super::services::Doing;
 use super::starts::Process;
 use crate::conformance::{self, Sample, Samples};
-use crate::contract::{LockError, Pc, WriteError, Written};
+use crate::contract::{LockError, OWN_TASK, Pc, WriteError, Written};
 use crate::restarts::{BroughtAbout, Restarts as _};
 
 const BALANCED: Uuid = Uuid::from_u128(0x381b4222_f694_41f0_9685_ff5bb260df2e);
@@ -455,6 +455,23 @@ fn a_service_that_will_not_stop_is_told_and_its_state_is_no_guess() {
     assert_eq!(pc.dependents(&"Base".into()).unwrap(), ["Top".into(), "Upper".into()]);
     assert_eq!(pc.dependencies(&"Top".into()).unwrap(), ["Base".into(), "Upper".into()]);
     assert!(pc.dependencies(&"NoSuch".into()).unwrap().is_empty());
+}
+
+#[test]
+fn a_task_of_frevins_own_is_off_when_it_is_made_and_goes_again() {
+    let windows = recording();
+    let (_home, mut pc) = opened(&windows);
+    let task = at(&format!("task:{OWN_TASK}#enabled"));
+    assert_eq!(pc.read(&task).unwrap(), State::Absent);
+    pc.own_task(false).unwrap();
+    for _ in 0..2 {
+        pc.own_task(true).unwrap();
+        assert_eq!(pc.read(&task).unwrap(), flag(false));
+    }
+    pc.write(&task, &flag(true)).unwrap();
+    assert_eq!(pc.read(&task).unwrap(), flag(true));
+    pc.own_task(false).unwrap();
+    assert_eq!(pc.read(&task).unwrap(), State::Absent);
 }
 
 #[test]

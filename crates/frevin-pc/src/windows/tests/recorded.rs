@@ -425,6 +425,19 @@ impl TasksApi for Windows {
     fn paths(&self) -> Result<Vec<String>, OsError> {
         self.ask("ITaskFolder::GetTasks", |recorded| recorded.tasks.keys().cloned().collect())
     }
+
+    fn register(&self, path: &str, definition: &str) -> Result<(), OsError> {
+        self.ask("ITaskFolder::RegisterTask", |recorded| {
+            let enabled = !definition.contains("<Enabled>false</Enabled>");
+            recorded.tasks.insert(path.to_owned(), enabled);
+        })
+    }
+
+    fn delete(&self, path: &str) -> Result<(), OsError> {
+        self.ask("ITaskFolder::DeleteTask", |recorded| {
+            recorded.tasks.remove(path);
+        })
+    }
 }
 
 impl DisplaysApi for Windows {

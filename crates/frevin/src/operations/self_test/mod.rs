@@ -29,6 +29,8 @@ pub(crate) enum Look {
     SystemParameter,
     /// Files in a scratch folder, set aside and brought back, and a settings file, changed and put back.
     ScratchFiles,
+    /// A scheduled task of Frevin's own, which nothing starts: made, switched on and off, taken away.
+    ScheduledTask,
     /// A copy of the power plan in force, which is never put in force itself.
     PowerPlanCopy,
     /// Two changes over one setting, taken back in the order in which they were made.
@@ -108,7 +110,7 @@ pub(crate) fn self_test(context: &Context) -> Result<SelfTestReport, Failure> {
         crate::operations::play::refuse_playing(&ledger, &*pc)?;
     }
     let facts = context.facts(&*pc)?;
-    let progress = context.progress(14, "testing");
+    let progress = context.progress(15, "testing");
     let mut looked = Vec::new();
     let mut note = |look: Look, came: Came| {
         progress.inc(1);
@@ -123,6 +125,7 @@ pub(crate) fn self_test(context: &Context) -> Result<SelfTestReport, Failure> {
         places::clear(&mut *pc)?;
         note(Look::SystemParameter, places::system_parameter(&mut *pc));
         note(Look::ScratchFiles, places::scratch_files(&*pc));
+        note(Look::ScheduledTask, places::scheduled_task(&mut *pc));
         note(Look::PowerPlanCopy, places::power_plan_copy(&mut *pc, &facts));
     }
     let own_home = whole::OwnHome::make(context)?;

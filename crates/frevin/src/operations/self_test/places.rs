@@ -2,7 +2,7 @@
 
 use frevin_core::facts::Facts;
 use frevin_core::setting::{Address, Listed, RegistryData, State, Value, VisualParameter};
-use frevin_pc::{Pc, PcError, WriteError};
+use frevin_pc::{OWN_TASK, Pc, PcError, WriteError};
 
 use super::{Came, OWN_KEY};
 
@@ -48,6 +48,9 @@ fn why(error: WriteError) -> String {
 /// Takes away what a self-test that was cut off has left.
 pub(super) fn clear(pc: &mut dyn Pc) -> Result<(), PcError> {
     let Address::RegistryKey(path) = key() else { return Ok(()) };
+    if pc.read(&own_task()).is_ok_and(|state| matches!(state, State::Value(_))) {
+        let _ = pc.own_task(false);
+    }
     if pc.read(&key())? == State::Absent {
         return Ok(());
     }
@@ -122,6 +125,38 @@ pub(super) fn scratch_files(pc: &dyn Pc) -> Came {
     )
 }
 
+/// A task of Frevin's own, switched on and off.
+pub(super) fn scheduled_task(pc: &mut dyn Pc) -> Came {
+    let address = own_task();
+    if let Err(error) = pc.own_task(true) {
+        return Came::NotPossible { reason: format!("no task can be made: {error}") };
+    }
+    let mut came = Came::Passed { seen: None };
+    for on in [true, false] {
+        let state = State::from(Value::Flag(on));
+        came = match pc.write(&address, &state) {
+            // Some schedulers take that and do nothing, which is told where a task of the owner's is switched too.
+            Err(WriteError::Refused(reason)) => Came::NotPossible { reason },
+            Err(error) => Came::Failed { seen: why(error) },
+            Ok(_) => match pc.read(&address) {
+                Ok(now) if now == state => continue,
+                Ok(now) => Came::Failed { seen: format!("it was set to {state} and holds {now}") },
+                Err(error) => Came::Failed { seen: error.to_string() },
+            },
+        };
+        break;
+    }
+    match pc.own_task(false) {
+        Ok(()) => came,
+        Err(error) => Came::Failed { seen: format!("its task is still there: {error}") },
+    }
+}
+
+fn own_task() -> Address {
+    let text = format!("task:{OWN_TASK}#enabled");
+    text.parse().unwrap_or_else(|error| unreachable!("{text}: {error}"))
+}
+
 /// A parameter set to what it holds: nothing changes, and the way there is gone.
 pub(super) fn system_parameter(pc: &mut dyn Pc) -> Came {
     let address = Address::Visual(VisualParameter::MenuDelay);
@@ -164,8 +199,14 @@ pub(super) fn power_plan_copy(pc: &mut dyn Pc, facts: &Facts) -> Came {
     came(steps)
 }
 
-/// The key has to be gone.
+/// The key and the task have to be gone.
 pub(super) fn nothing_left(pc: &dyn Pc) -> Came {
+    // A scheduler that does not answer had no task to be made in.
+    if let Ok(State::Value(_)) = pc.read(&own_task()) {
+        return Came::Failed {
+            seen: format!("the task {OWN_TASK} is still there: delete it by hand"),
+        };
+    }
     match pc.read(&key()) {
         Ok(State::Absent) => Came::Passed { seen: None },
         Ok(_) => Came::Failed { seen: format!("{OWN_KEY} is still there: delete it by hand") },

@@ -25,9 +25,10 @@ use frevin_pc::Pc;
 
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
+use crate::measure::sources::NoGame;
 use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::sift::{Only, SiftRequest, SiftedDesign, design};
-use crate::operations::trial::{AskedInPlay, pace};
+use crate::operations::trial::{AskedInPlay, PROBES_A_RUN, pace};
 
 pub(crate) use begin::{EveningBeginning, WantedEvening, begin, settle};
 pub(crate) use keep::save_kept;
@@ -117,7 +118,11 @@ impl InRuns {
         let request = of_length(request, MINUTE_S, request.only.clone());
         let whole = design(context, pc, ledger, &request)?;
         let pace = pace(&ledger.trials(&pc.identity().id)?, MINUTE_S);
+        let without_game = whole.design.scene == NoGame::scene()?.name;
+        let probing_ms = whole.design.ping.as_ref().map_or(0, |ping| ping.pause_ms);
+        let probing_s = (u64::from(PROBES_A_RUN) * probing_ms).div_ceil(1000).max(1);
         let costs = EveningCosts {
+            fixed_run_s: without_game.then(|| u32::try_from(probing_s).unwrap_or(u32::MAX)),
             restart: if whole.design.restarts { pace.restart } else { Duration::ZERO },
             around_a_run: pace.run - Duration::from_secs(MINUTE_S.into()),
             row_spread: whole.design.rule.row_variance.sqrt(),
