@@ -335,6 +335,9 @@ fn killed_at_any_moment_it_goes_on_to_the_same_end() {
         if place.run(&["tune", "status"]).code == 0 {
             // Whoever takes it for the sift that it is comes to the same end.
             words = vec!["sift", "resume"];
+        } else {
+            // It was cut off while something was mended, before it was an evening.
+            place.run(&["recover", "--yes"]);
         }
     }
     place.run(&words);
@@ -365,7 +368,7 @@ fn a_plan_says_what_will_be_done_and_how_long_it_takes() {
       look   a run tells what limits the frames
       ask    7 tweaks are asked about at once, in at most 64 configurations (a restart, a run to warm up and one of 60 s): 4 h 6 min at most
       prove  what helped is tried together against the PC as it came: 1 h 39 min at most
-      find   effects of 0.7 % and more, in four of five cases
+      find   effects of 0.7 % and more on average FPS, in four of five cases
       keep   what is better, as a profile; all else is taken back exactly
     A rehearsal PC plays all of it in a moment; the times are those of a real one.
 

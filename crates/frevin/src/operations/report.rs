@@ -75,9 +75,17 @@ pub(crate) struct EveningTold {
 pub(crate) struct BeforeAndAfter {
     pub(crate) of: Primary,
     #[serde(flatten)]
-    pub(crate) measured: Measured,
+    pub(crate) figures: FiguresBeforeAndAfter,
     /// By how much it differs, by pairs, in percent.
     pub(crate) difference_percent: Option<f64>,
+}
+
+/// What it was and what it is, in its unit.
+#[derive(Debug, Clone, Copy, JsonSchema, Serialize)]
+#[serde(untagged)]
+pub(crate) enum FiguresBeforeAndAfter {
+    Fps { before_fps: f64, after_fps: f64 },
+    Ms { before_ms: f64, after_ms: f64 },
 }
 
 #[derive(Debug, JsonSchema, Serialize)]
@@ -242,12 +250,19 @@ fn of_sift(ledger: &Ledger, record: &SiftRecord, told: SiftReport) -> Result<Rep
 
 /// What decides of both states of a trial.
 fn rates(trial: &Trial) -> Vec<BeforeAndAfter> {
-    let rate = |finding: &MetricFinding| BeforeAndAfter {
-        of: finding.primary,
-        measured: finding.measured,
-        difference_percent: finding.difference.map(|one| 100.0 * one.estimate),
+    let rate = |finding: &MetricFinding| {
+        let figures = match finding.measured {
+            Measured::Fps { a_fps, b_fps } => {
+                FiguresBeforeAndAfter::Fps { before_fps: a_fps?, after_fps: b_fps? }
+            }
+            Measured::Ms { a_ms, b_ms } => {
+                FiguresBeforeAndAfter::Ms { before_ms: a_ms?, after_ms: b_ms? }
+            }
+        };
+        let difference_percent = finding.difference.map(|one| 100.0 * one.estimate);
+        Some(BeforeAndAfter { of: finding.primary, figures, difference_percent })
     };
-    trial.comparison().findings.iter().map(rate).collect()
+    trial.comparison().findings.iter().filter_map(rate).collect()
 }
 
 /// The settings of a change that its tweaks wanted.

@@ -10,11 +10,11 @@ use maud::{Markup, html};
 use super::super::cautions::limit_in_words;
 use super::super::evidence::age_in_words;
 use super::super::trial::reason_in_words;
-use super::super::verdict::{judged_in_words, measured_in_words, primary_in_words};
-use super::super::{count, duration, when};
+use super::super::verdict::{judged_in_words, primary_in_words};
+use super::super::{count, duration, fps, when};
 use super::svg::signed;
 use super::{Private, intervals_table};
-use crate::operations::report::{BeforeAndAfter, EveningTold};
+use crate::operations::report::{BeforeAndAfter, EveningTold, FiguresBeforeAndAfter};
 use crate::operations::tune::{KeptTweak, TuneReport};
 
 /// The answer, in a sentence or two.
@@ -78,6 +78,14 @@ pub(super) fn before_drawings(told: &EveningTold, private: &Private<'_>) -> Mark
     }
 }
 
+fn figures_in_words(figures: FiguresBeforeAndAfter) -> (String, String) {
+    let ms = |ms: f64| format!("{ms:.2} ms");
+    match figures {
+        FiguresBeforeAndAfter::Fps { before_fps, after_fps } => (fps(before_fps), fps(after_fps)),
+        FiguresBeforeAndAfter::Ms { before_ms, after_ms } => (ms(before_ms), ms(after_ms)),
+    }
+}
+
 fn rates_table(rates: &[BeforeAndAfter]) -> Markup {
     html! {
         div class="wide" tabindex="0" role="group" aria-label="a table" {
@@ -91,7 +99,7 @@ fn rates_table(rates: &[BeforeAndAfter]) -> Markup {
                 } }
                 tbody {
                     @for rate in rates {
-                        @let (before, after) = measured_in_words(rate.measured);
+                        @let (before, after) = figures_in_words(rate.figures);
                         tr {
                             th scope="row" { (primary_in_words(rate.of)) }
                             td class="number" { (before) }
