@@ -67,7 +67,7 @@ pub(crate) fn sift_design() -> SiftDesign {
         trial_pairs: 12,
         keep: KeepPolicy::Better,
         on_battery: false,
-        judge: frevin_core::verdict::Judge::FrameRate,
+        judge: Judge::FrameRate,
         ping: None,
         in_play: None,
         evening: None,
