@@ -146,11 +146,10 @@ fn write(file: &Path, bytes: &[u8], replace: bool) -> Result<(), Failure> {
         return Err(Failure::new(Kind::Usage, message)
             .hint("nothing was written; take another name with --file, or --replace"));
     }
-    let mut builder = tempfile::Builder::new();
+    let mut draft = tempfile::Builder::new().tempfile_in(folder.unwrap_or(Path::new(".")))?;
     // It is made to be passed on: as readable as other files of its owner's.
     #[cfg(unix)]
-    builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644));
-    let mut draft = builder.tempfile_in(folder.unwrap_or(Path::new(".")))?;
+    draft.as_file().set_permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644))?;
     draft.write_all(bytes)?;
     draft.persist(file).map_err(|error| error.error)?;
     Ok(())
