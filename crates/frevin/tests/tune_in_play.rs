@@ -177,6 +177,8 @@ fn an_evening_for_ping_needs_no_game_and_mends_nothing() {
     let first = place.settings();
     let ping = ["tune", "--candidates", "knobs", "--judge", "ping", "--yes", "--seed", "7"];
     place.run(&ping).fails(2);
+    let other = ["tune", "--candidates", "knobs", "--ping", &address, "--plan"];
+    assert!(place.run(&other).fails(2).err.contains("goes with --judge ping"));
     let told = place.json(&[&ping[..], &["--ping", &address, "--ping-pause-ms", "0"]].concat());
     assert_eq!((&told["scene"], &told["judge"]), (&"network".into(), &"ping".into()));
     assert_eq!(told["progress"], "ended");

@@ -17,7 +17,7 @@ use crate::commands::trial::{
 };
 use crate::commands::tune;
 use crate::context::Context;
-use crate::failure::Failure;
+use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneSource;
 use crate::operations::play::refuse_playing;
 use crate::operations::profiles::keep_ready_made;
@@ -121,9 +121,17 @@ pub(crate) struct PingArgs {
 
 impl PingArgs {
     /// What is asked for; nothing where something else is judged.
-    pub(crate) fn asked(&self, judge: JudgeName) -> Option<Pinging> {
-        let address = self.ping.clone().filter(|_| judge.judge() == Judge::Ping)?;
-        Some(Pinging { address, pause_ms: self.ping_pause_ms })
+    pub(crate) fn asked(&self, judge: JudgeName) -> Result<Option<Pinging>, Failure> {
+        match (&self.ping, judge.judge()) {
+            (None, _) => Ok(None),
+            (Some(address), Judge::Ping) => {
+                Ok(Some(Pinging { address: address.clone(), pause_ms: self.ping_pause_ms }))
+            }
+            (Some(_), Judge::FrameRate | Judge::Latency) => {
+                Err(Failure::new(Kind::Usage, "--ping goes with --judge ping")
+                    .hint("`frevin trial start` takes it as a guard of frame rates, too"))
+            }
+        }
     }
 }
 
@@ -251,7 +259,7 @@ fn start(
         restarts_by_itself: args.restart_by_itself,
         runs_start_program: false,
         judge: args.judge.judge(),
-        ping: args.ping.asked(args.judge),
+        ping: args.ping.asked(args.judge)?,
         in_play,
     };
     keep_ready_made(context, ledger, &Named::Profile(request.profile.clone()))?;

@@ -130,7 +130,7 @@ impl TuneStartArgs {
                 JudgeName::Ping => Goal::Ping,
                 JudgeName::Latency => Goal::Latency,
             },
-            ping: self.ping.asked(self.judge),
+            ping: self.ping.asked(self.judge)?,
             candidates: self.candidates.clone(),
             is_again: self.again,
             in_play: self.in_play.then(|| AskedInPlay {
