@@ -64,6 +64,8 @@ fn what_acts_at_once_is_asked_in_play_and_proven_with_the_rest() {
     for knob in ["knobs/knob-1", "knobs/knob-2", "knobs/knob-4"] {
         assert!(page.contains(&format!("{knob}: ")), "{knob} is drawn");
     }
+    let played = place.run(&["sift", "show", "1"]).ok().out;
+    assert!(played.contains("with what helps of the rest of its evening"), "{played}");
     let profile = place.run(&["profile", "show", "tuned-canyon-run"]).ok().out;
     assert!(profile.contains("knobs/knob-1") && profile.contains("knobs/knob-4"), "{profile}");
     place.run(&["rollback", "--all", "--yes"]).ok();

@@ -141,6 +141,18 @@ impl Evening {
     }
 }
 
+/// Something plainly wrong that was mended.
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+pub struct Mended {
+    /// What was wrong.
+    pub title: String,
+    /// What mended it.
+    #[serde(flatten)]
+    pub wish: Wish,
+    /// The change that holds it.
+    pub change: ChangeId,
+}
+
 /// An evening in which nothing is asked, for tests.
 #[cfg(test)]
 pub(crate) fn sample_evening(goal: Goal) -> Evening {
@@ -210,16 +222,4 @@ mod tests {
         evening.goal = Goal::Frames;
         assert_eq!(serde_json::from_value::<Evening>(told).unwrap(), evening);
     }
-}
-
-/// Something plainly wrong that was mended.
-#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
-pub struct Mended {
-    /// What was wrong.
-    pub title: String,
-    /// What mended it.
-    #[serde(flatten)]
-    pub wish: Wish,
-    /// The change that holds it.
-    pub change: ChangeId,
 }

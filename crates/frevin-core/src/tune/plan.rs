@@ -3,113 +3,14 @@
 use std::time::Duration;
 
 use frevin_stats::LARGEST_PAIR_COUNTS;
-use frevin_stats::sift::{FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS, PairSifting};
-use frevin_stats::{normal_below, normal_gain};
+use frevin_stats::sift::{FIRST_LOOK, LOOK_EVERY, MOST_COLUMNS, MOST_ROWS};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::belief::Belief;
 use super::evening::Goal;
-use crate::tweak::{Standing, TweakUse};
-use crate::verdict::Judge;
-
-/// What an effect is believed to be before it is measured: a normal distribution of the natural logarithm of the ratio of
-/// frame rates, with the tweak to without. Of another judge, that of the gain in it, in units of [`Judge::scale`].
-#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
-pub struct Belief {
-    /// Its mean.
-    pub mean: f64,
-    /// Its standard deviation.
-    pub spread: f64,
-}
-
-/// Areas whose tweaks are about something else than how fast frames are made, however well founded they are for that.
-const NOT_ABOUT_FRAMES: [&str; 9] =
-    ["clean", "firmware", "input", "looks", "network", "privacy", "sound", "storage", "updates"];
-/// The same of how soon a frame answers to its player.
-const NOT_ABOUT_LATENCY: [&str; 8] =
-    ["clean", "firmware", "looks", "network", "privacy", "sound", "storage", "updates"];
-/// Areas whose tweaks are about how soon an address answers.
-const ABOUT_PING: [&str; 3] = ["background", "network", "services"];
-
-/// Whether tweaks of an area are about what is judged.
-fn is_about(judge: Judge, area: &str) -> bool {
-    match judge {
-        Judge::FrameRate => !NOT_ABOUT_FRAMES.contains(&area),
-        Judge::Latency => !NOT_ABOUT_LATENCY.contains(&area),
-        Judge::Ping => ABOUT_PING.contains(&area),
-    }
-}
-
-/// What is believed of a tweak that nobody has measured on this PC, by how well founded it is. The spreads are those that
-/// make effects of 2 % and more about as rare as practitioners find them: one tweak of four that is sound, one of six
-/// that is plausible, one of twelve that is contested; and one of hundreds in an area that is about something else.
-fn unmeasured(standing: Standing, area: &str, judge: Judge) -> Belief {
-    let (mean, spread) = match standing {
-        Standing::Harmful => (-0.03, 0.006),
-        Standing::NoEffect => (0.0, 0.003),
-        Standing::Sound | Standing::Plausible | Standing::Contested if !is_about(judge, area) => {
-            (0.0, 0.006)
-        }
-        Standing::Sound => (0.007, 0.020),
-        Standing::Plausible => (0.003, 0.018),
-        Standing::Contested => (0.0, 0.014),
-    };
-    Belief { mean, spread }
-}
-
-/// What has been measured before may have changed since by this much: another driver, another version of the game.
-const SINCE_THEN: f64 = 0.01;
-
-/// What is believed of a tweak of this standing and area, of which these effects were measured on this PC, each with its
-/// standard error: precisions add up, as those of normal distributions do.
-pub fn belief(standing: Standing, area: &str, judge: Judge, measured: &[(f64, f64)]) -> Belief {
-    measured.iter().fold(unmeasured(standing, area, judge), |belief, (ln_ratio, standard_error)| {
-        belief.after(*ln_ratio, standard_error.hypot(SINCE_THEN))
-    })
-}
-
-impl Belief {
-    /// What is believed after this was measured: precisions add up. Nothing is learnt where there is no standard error.
-    pub fn after(self, ln_ratio: f64, standard_error: f64) -> Self {
-        if standard_error <= 0.0 {
-            return self;
-        }
-        let (before, measured) = (self.spread.powi(2).recip(), standard_error.powi(2).recip());
-        let precision = before + measured;
-        Self {
-            mean: (self.mean * before + ln_ratio * measured) / precision,
-            spread: precision.recip().sqrt(),
-        }
-    }
-
-    /// What asking is expected to gain, where the tweak is kept only if the answer says that it helps (the expected value
-    /// of sample information; Raiffa and Schlaifer, 1961). `standard_error` is that of the answer.
-    pub fn expected_gain(self, standard_error: f64) -> f64 {
-        let variance = self.spread * self.spread;
-        normal_gain(self.mean, variance / (variance + standard_error * standard_error).sqrt())
-    }
-}
-
-/// What sparing power with a tweak that costs no frames is taken to be worth, as a natural logarithm of frame rate: as
-/// much for each, so that time goes to those that are likely to cost none.
-const SPARED: f64 = 0.01;
-/// What a set may cost of average FPS and still counts as no difference.
-const NO_COST: f64 = 0.01;
-
-impl Belief {
-    /// The chance that a measurement with this standard error says that it costs no frames worth having.
-    pub fn chance_of_no_cost(self, standard_error: f64) -> f64 {
-        normal_below((self.mean + NO_COST) / self.spread.hypot(standard_error))
-    }
-
-    /// What asking is expected to be worth, for a goal.
-    pub fn worth(self, goal: Goal, standard_error: f64) -> f64 {
-        match goal {
-            Goal::Frames | Goal::Ping | Goal::Latency => self.expected_gain(standard_error),
-            Goal::Quiet => SPARED * self.chance_of_no_cost(standard_error),
-        }
-    }
-}
+use super::play::PlayPlan;
+use crate::tweak::TweakUse;
 
 /// Something that could be asked about.
 #[derive(Debug, Clone, PartialEq)]
@@ -154,7 +55,7 @@ const SHARE_OF_START: f64 = 0.5;
 /// Rows beyond the number of columns, without which least squares have nothing left to tell chance by.
 const ROWS_TO_SPARE: usize = 4;
 /// An effect of so many standard errors is found by four sifts of five: 1.96 for a chance of 5 % to be wrong, and 0.84.
-const FOUND_FOUR_OF_FIVE: f64 = 2.8;
+pub(super) const FOUND_FOUR_OF_FIVE: f64 = 2.8;
 
 impl EveningCosts {
     fn run(&self, run_seconds: u32) -> Duration {
@@ -246,17 +147,6 @@ pub struct EveningPlan {
     /// What is asked about in play before all that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub in_play: Option<PlayPlan>,
-}
-
-/// What is asked about while somebody plays, before the rest of an evening.
-#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
-pub struct PlayPlan {
-    /// The candidates that are asked about, those first of which most is expected.
-    pub asked: Vec<EveningQuestion>,
-    /// The most play, in seconds.
-    pub most_play_s: f64,
-    /// The smallest effect that it is sure about, in percent.
-    pub smallest_effect_percent: f64,
 }
 
 /// Why there is no evening to plan.
@@ -364,54 +254,8 @@ pub fn plan_proof(costs: &EveningCosts, budget: Duration) -> EveningPlan {
     }
 }
 
-/// What play takes.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct PlayCosts {
-    /// Play before the first segment.
-    pub lead_in_s: f64,
-    /// How long a segment is, in seconds.
-    pub segment_s: f64,
-    /// The most play there may be, in seconds.
-    pub most_play_s: f64,
-    /// The smallest effect that it is sure about, as a share.
-    pub smallest_effect: f64,
-}
-
-/// Of an evening, so much may be played: what is asked about in runs, and the proof, need the rest.
-const SHARE_OF_PLAY: f64 = 0.25;
-/// In free play most is sorted after twice the pairs of a first look, and nearly all after twice as many again.
-const LOOKS_OF_PLAY: f64 = 4.0;
-
-impl PlayCosts {
-    /// The play that so many candidates need.
-    fn takes_s(&self, candidates: usize) -> f64 {
-        let pairs = PairSifting::pairs_before_first_look(candidates) as f64;
-        self.lead_in_s + LOOKS_OF_PLAY * 2.0 * self.segment_s * pairs
-    }
-}
-
-/// Splits off what is asked about in play: as many of the candidates that act at once as a quarter of the budget has time
-/// for, those first of which most is expected. Two are the fewest; nothing where there are not so many.
-pub fn plan_play(
-    candidates: &[TuneCandidate],
-    costs: &PlayCosts,
-    budget: Duration,
-) -> Option<PlayPlan> {
-    let most_play_s = costs.most_play_s.min(SHARE_OF_PLAY * budget.as_secs_f64());
-    let standard_error = costs.smallest_effect.ln_1p() / FOUND_FOUR_OF_FIVE;
-    let mut asked = questions(candidates, Goal::Frames, standard_error);
-    let most = (0..=MOST_COLUMNS).take_while(|count| costs.takes_s(*count) <= most_play_s).last();
-    let worth = asked.iter().take_while(|one| one.expected_gain >= WORTH_ASKING).count();
-    asked.truncate(worth.min(most.unwrap_or(0)));
-    (asked.len() >= 2).then(|| PlayPlan {
-        most_play_s: costs.takes_s(asked.len()),
-        asked,
-        smallest_effect_percent: 100.0 * costs.smallest_effect,
-    })
-}
-
 /// What is expected of each candidate, the most first.
-fn questions(
+pub(super) fn questions(
     candidates: &[TuneCandidate],
     goal: Goal,
     standard_error: f64,
@@ -429,12 +273,16 @@ fn questions(
 }
 
 /// A tenth of a percent: of less, nobody would notice that it was found.
-const WORTH_ASKING: f64 = 0.001;
+pub(super) const WORTH_ASKING: f64 = 0.001;
 
 #[cfg(test)]
 mod tests {
     #![allow(clippy::unwrap_used, clippy::panic, reason = "a test may fail")]
+    use super::super::belief::belief;
+    use super::super::play::{PlayCosts, plan_play};
     use super::*;
+    use crate::tweak::Standing;
+    use crate::verdict::Judge;
 
     const COSTS: EveningCosts = EveningCosts {
         restart: Duration::from_secs(90),

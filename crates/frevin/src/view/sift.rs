@@ -179,6 +179,13 @@ impl SiftReport {
                 page.line(format_args!("What helped ({helped}) is tried in trial {trial}."));
                 page.pairs([("go on", "frevin sift resume")]);
             }
+            // It is the part of an evening that was played.
+            (_, _, None) if !self.helped.is_empty() => {
+                page.line(format_args!(
+                    "What helped ({helped}) is tried with what helps of the rest of its evening."
+                ));
+                page.pairs([("the evening", "frevin tune status")]);
+            }
             (_, _, None) => page.line("Nothing helped, and nothing is in force of it."),
         }
     }
