@@ -47,6 +47,11 @@ impl TakesEffect {
         }
     }
 
+    /// Whether a run that is recorded right after the write feels it; runs may start their program anew.
+    pub fn is_felt_in_a_run(self, runs_start_program: bool) -> bool {
+        self == Self::Now || (runs_start_program && self.is_felt_by_the_next_program())
+    }
+
     /// Whether a restart of the PC is what the write waits for.
     pub fn waits_for_restart(self) -> bool {
         self == Self::Restart
@@ -63,5 +68,27 @@ impl fmt::Display for TakesEffect {
             Self::SignOut => "sign-out",
             Self::Restart => "restart",
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_run_that_starts_its_program_feels_what_waits_for_that_and_no_more() {
+        let felt = |starts_program: bool| {
+            [
+                TakesEffect::Now,
+                TakesEffect::ProgramRestart,
+                TakesEffect::ServiceRestart,
+                TakesEffect::DeviceRestart,
+                TakesEffect::SignOut,
+                TakesEffect::Restart,
+            ]
+            .map(|moment| moment.is_felt_in_a_run(starts_program))
+        };
+        assert_eq!(felt(false), [true, false, false, false, false, false]);
+        assert_eq!(felt(true), [true, true, false, false, false, false]);
     }
 }

@@ -152,6 +152,12 @@ impl VisitRecord {
         latencies.map(|latency| latency.column.as_str()).collect()
     }
 
+    /// Whether an earlier visit read latency from other columns: the two are not compared then.
+    pub fn has_other_latency_than(&self, earlier: &Self) -> bool {
+        let before = earlier.latency_columns();
+        !before.is_empty() && before != self.latency_columns()
+    }
+
     /// The runs that count: all but warm-up.
     pub fn counted(&self) -> impl Iterator<Item = &Run> {
         self.runs.iter().filter(|run| !run.is_warm_up)

@@ -1,4 +1,4 @@
-use frevin_frames::{FrameSeries, metrics};
+use frevin_frames::{FrameSeries, LatencyFigures, metrics};
 use jiff::Timestamp;
 
 use super::*;
@@ -167,4 +167,27 @@ fn evidence_mixes_neither_pcs_nor_arguments() {
     let told: Vec<_> =
         pairs.iter().map(|pair| (pair.used.clone(), pair.without.len(), pair.with.len())).collect();
     assert_eq!(told, [(used(1), 4, 4), (used(2), 4, 1)]);
+}
+
+#[test]
+fn latency_of_another_column_is_another_latency() {
+    let with = |number: i64, column: Option<&str>| {
+        let mut visit = visit(number, "a", None);
+        for run in &mut visit.runs {
+            run.conditions.as_mut().unwrap().readings.latency =
+                column.map(|column| LatencyFigures {
+                    column: column.to_owned(),
+                    frames: 100,
+                    median_ms: 30.0,
+                    percentile_95_ms: 40.0,
+                });
+        }
+        visit
+    };
+    let (click, input, none) = (with(1, Some("click")), with(2, Some("input")), with(3, None));
+    assert!(input.has_other_latency_than(&click));
+    assert!(!with(4, Some("click")).has_other_latency_than(&click));
+    // One that tells none is nothing to differ from; where it is told no more, that is another.
+    assert!(!input.has_other_latency_than(&none));
+    assert!(none.has_other_latency_than(&click));
 }

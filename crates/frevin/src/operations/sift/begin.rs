@@ -247,14 +247,7 @@ pub(crate) fn design(
         );
         return Err(Failure::new(Kind::Usage, message));
     }
-    let felt_late = |moment: TakesEffect| match moment {
-        TakesEffect::Now => false,
-        TakesEffect::ProgramRestart => !request.runs_start_program,
-        TakesEffect::ServiceRestart
-        | TakesEffect::DeviceRestart
-        | TakesEffect::SignOut
-        | TakesEffect::Restart => true,
-    };
+    let felt_late = |moment: TakesEffect| !moment.is_felt_in_a_run(request.runs_start_program);
     let waits = waiting(pc, ledger)?;
     let moments = plans.iter().flat_map(Plan::writes).map(|step| step.takes_effect);
     let restarts = request.in_play.is_none()

@@ -382,10 +382,12 @@ impl<'a> SiftDriver<'a> {
                 let doubt = doubt.clone();
                 self.write(SiftEvent::Voided { row, visit: Some(visit), doubt })
             }
-            _ => match figures(&record, design.judge) {
+            _ => match figures(&record, design.judge, &earlier) {
                 Ok(figures) => self.write(SiftEvent::Measured { row, visit, figures, doubts }),
                 Err(failure) => {
-                    let doubt = Doubt::BrokenOff { reason: failure.message.clone() };
+                    let reason = failure.message.clone();
+                    self.ledger.void_visit(visit, &reason)?;
+                    let doubt = Doubt::BrokenOff { reason };
                     self.write(SiftEvent::Voided { row, visit: Some(visit), doubt })?;
                     Err(failure.hint(how_to_go_on(self.sift.design())))
                 }
@@ -553,8 +555,18 @@ fn state_name(sift: SiftId, row: usize) -> Result<StateName, Failure> {
 /// What a visit gave: means over its runs.
 ///
 /// # Errors
-/// Where what is judged was not recorded.
-fn figures(visit: &VisitRecord, judge: Judge) -> Result<RowFigures, Failure> {
+/// Where what is judged was not recorded, or not as in the visits before.
+fn figures(
+    visit: &VisitRecord,
+    judge: Judge,
+    earlier: &[VisitRecord],
+) -> Result<RowFigures, Failure> {
+    let is_other = |earlier: &VisitRecord| visit.has_other_latency_than(earlier);
+    if judge == Judge::Latency && earlier.iter().any(is_other) {
+        let message = "latency was read from another column than before, and is not compared";
+        return Err(Failure::new(Kind::BadInput, message)
+            .hint("let the same program record the scene, in the same way, and go on"));
+    }
     let runs: Vec<_> = visit.counted().map(|run| run.metrics).collect();
     let judged = match judge {
         Judge::FrameRate => None,

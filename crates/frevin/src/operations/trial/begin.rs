@@ -141,14 +141,7 @@ pub(crate) fn design(
         (None, _) => return Err(Failure::new(Kind::Usage, "there is nothing to compare")),
     };
     let waits = waiting(pc, ledger)?;
-    let felt_late = |moment: TakesEffect| match moment {
-        TakesEffect::Now => false,
-        TakesEffect::ProgramRestart => !request.runs_start_program,
-        TakesEffect::ServiceRestart
-        | TakesEffect::DeviceRestart
-        | TakesEffect::SignOut
-        | TakesEffect::Restart => true,
-    };
+    let felt_late = |moment: TakesEffect| !moment.is_felt_in_a_run(request.runs_start_program);
     let moments = plans.iter().flatten().flat_map(Plan::writes).map(|step| step.takes_effect);
     let restarts = moments.chain(waits.iter().map(|waiting| waiting.waits_for)).any(felt_late);
     let levels = match request.scenes[..] {

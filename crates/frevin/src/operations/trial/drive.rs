@@ -389,13 +389,9 @@ impl<'a> Driver<'a> {
 
     /// Whether latency was read from other columns in earlier visits to either state: it is not compared then.
     fn has_other_latency(&self, record: &VisitRecord, level: usize) -> Result<bool, Failure> {
-        let columns = record.latency_columns();
         for arm in [Arm::A, Arm::B] {
-            let is_other = |earlier: &VisitRecord| {
-                let before = earlier.latency_columns();
-                !before.is_empty() && before != columns
-            };
-            if self.earlier(arm, level)?.iter().any(is_other) {
+            let earlier = self.earlier(arm, level)?;
+            if earlier.iter().any(|earlier| record.has_other_latency_than(earlier)) {
                 return Ok(true);
             }
         }

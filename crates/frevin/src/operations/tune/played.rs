@@ -5,12 +5,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use frevin_core::setting::TakesEffect;
 use frevin_core::sift::{Effect, Found, SiftDesign, SmallestEffect};
 use frevin_core::trial::in_play::{LEAD_IN_S, MOST_PLAY_S};
 use frevin_core::tune::{
-    AskedInRuns, Evening, EveningPart, EveningPlan, Goal, PlayCosts, PlayedFirst, plan_play,
-    plan_proof,
+    AskedInRuns, Evening, EveningPart, EveningPlan, Goal, NoEvening, PlayCosts, PlayedFirst,
+    plan_play, plan_proof,
 };
 use frevin_core::tweak::{TweakId, TweakUse};
 use frevin_ledger::{Ledger, SiftRecord};
@@ -47,13 +46,13 @@ pub(super) fn prepare(
         preferred: BTreeSet::new(),
         most_play_s,
     };
-    let in_runs = InRuns::of(context, pc, ledger, request, asked.is_again, mending)?;
+    let mut rest = InRuns::of(context, pc, ledger, request, asked.is_again, mending)?;
     let played = SiftRequest { in_play: Some(in_play(None)), ..request.clone() };
     let at_once = design(context, pc, ledger, &of_length(&played, MINUTE_S, None))?;
     let mut playable = candidates(context, pc, ledger, &at_once, asked.is_again)?;
     playable.retain(|candidate| {
         !mending.contains(&candidate.used.tweak)
-            && stands_alone(&in_runs.whole.design, &candidate.used)
+            && stands_alone(&rest.whole.design, &candidate.used)
     });
     let segment_s = at_once.design.in_play.as_ref().map_or(0.0, |one| one.play.segment_s(0));
     let costs = PlayCosts {
@@ -73,17 +72,16 @@ pub(super) fn prepare(
     let only = Only { tweaks: first.clone(), why: "it is asked about in runs" };
     let played = SiftRequest { in_play: Some(in_play(Some(plan.most_play_s))), ..played };
     let mut sifted = design(context, pc, ledger, &of_length(&played, MINUTE_S, Some(only)))?;
-    sifted.design.left_out = in_runs.whole.design.left_out.clone();
-    sifted.experts_unasked = in_runs.whole.experts_unasked.clone();
+    sifted.design.left_out = rest.whole.design.left_out.clone();
+    sifted.experts_unasked = rest.whole.experts_unasked.clone();
 
-    let not_asked: BTreeSet<TweakId> = mending.union(&first).cloned().collect();
-    let rest = InRuns::of(context, pc, ledger, request, asked.is_again, &not_asked)?;
+    rest.candidates.retain(|candidate| !first.contains(&candidate.used.tweak));
     let left = asked.budget.saturating_sub(Duration::from_secs_f64(plan.most_play_s));
     let after = rest.after_a_look(rest.for_answers(left));
     let in_runs = plan_rest(&rest, asked.goal, after);
     if in_runs.trial_s > after.as_secs() {
         let least = asked.budget - after + Duration::from_secs(in_runs.trial_s);
-        return Err(no_evening(frevin_core::tune::NoEvening::TooShort { least }));
+        return Err(no_evening(NoEvening::TooShort { least }));
     }
     let then = AskedInRuns {
         experts: request.experts.clone(),
@@ -180,7 +178,7 @@ pub(crate) fn go_on_in_runs<'a>(
         .mended
         .iter()
         .flat_map(|mended| &mended.wish.settings)
-        .any(|wanted| wanted.takes_effect != TakesEffect::Now);
+        .any(|wanted| !wanted.takes_effect.is_felt_in_a_run(request.runs_start_program));
     if is_felt_late && !design.restarts {
         design.restarts = true;
         design.warm_up = 1;
