@@ -23,6 +23,7 @@ mod health;
 mod library;
 mod name_servers;
 pub mod own_folder;
+mod own_window;
 mod power;
 mod protections;
 mod registry;
@@ -40,6 +41,7 @@ use std::time::Duration;
 
 use frevin_pc::PcError;
 use frevin_pc::windows::apis::Apis;
+use frevin_pc::windows::own_pictures::{self, OwnPictures, OwnPicturesError};
 use frevin_pc::windows::pc::LivePc;
 use frevin_pc::windows::presents::{RecordError, RecordedPresents, record};
 
@@ -63,6 +65,16 @@ pub fn live_pc(home: &Path) -> Result<LivePc, PcError> {
 /// [`RecordError`], among them where tracing is not offered or not allowed.
 pub fn record_presents(program: &str, length: Duration) -> Result<RecordedPresents, RecordError> {
     record(&tracing::EventTracing, &graphics_use::GraphicsUse, program, length)
+}
+
+/// Shows pictures at a known pace in a small window of this program's own for some seconds, and traces them as a game's are:
+/// whether what is traced is what was shown. Where nothing can be traced, no window opens.
+///
+/// # Errors
+/// [`OwnPicturesError`].
+pub fn trace_own_pictures() -> Result<OwnPictures, OwnPicturesError> {
+    let process = std::process::id();
+    own_pictures::trace_own_pictures(&tracing::EventTracing, &own_window::OwnWindow, process)
 }
 
 /// This PC's Windows.

@@ -22,6 +22,7 @@ pub mod hardware;
 pub mod health;
 pub mod installed;
 pub mod os_error;
+pub mod own_pictures;
 mod page_file;
 pub mod pc;
 pub mod power;

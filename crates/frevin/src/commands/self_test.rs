@@ -67,6 +67,7 @@ fn look_in_words(look: Look) -> &'static str {
         Look::Clock => "the clock goes on evenly",
         Look::FreeRoom => "there is room beside the ledger",
         Look::Frames => "the test loop shows frames",
+        Look::TracedFrames => "frames are traced as they are shown",
         Look::NothingLeft => "nothing of the self-test is left",
     }
 }

@@ -49,6 +49,8 @@ pub(crate) enum Look {
     FreeRoom,
     /// Frames of the test loop, and how evenly they come.
     Frames,
+    /// Pictures of a window of Frevin's own, traced as a game's are: whether their frame times are those that were shown.
+    TracedFrames,
     /// Whether anything of the self-test is left.
     NothingLeft,
 }
@@ -110,7 +112,7 @@ pub(crate) fn self_test(context: &Context) -> Result<SelfTestReport, Failure> {
         crate::operations::play::refuse_playing(&ledger, &*pc)?;
     }
     let facts = context.facts(&*pc)?;
-    let progress = context.progress(15, "testing");
+    let progress = context.progress(16, "testing");
     let mut looked = Vec::new();
     let mut note = |look: Look, came: Came| {
         progress.inc(1);
@@ -138,6 +140,7 @@ pub(crate) fn self_test(context: &Context) -> Result<SelfTestReport, Failure> {
     note(Look::Clock, surroundings::clock(context));
     note(Look::FreeRoom, surroundings::free_room(context));
     note(Look::Frames, surroundings::frames());
+    note(Look::TracedFrames, surroundings::traced_frames(&*pc));
     note(Look::NothingLeft, places::nothing_left(&*context.pc()?));
     progress.finish_and_clear();
     let has_passed = !looked.iter().any(|one| matches!(one.came, Came::Failed { .. }));

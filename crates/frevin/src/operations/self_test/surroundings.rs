@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::time::{Duration, Instant};
 
-use frevin_pc::Restarts;
+use frevin_pc::{PcKind, Restarts};
 
 use super::Came;
 use crate::context::Context;
@@ -63,7 +63,7 @@ pub(super) fn free_room(context: &Context) -> Came {
     }
 }
 
-/// A second of the test loop. What Windows traces of a game's own frames takes a game.
+/// A second of the test loop.
 pub(super) fn frames() -> Came {
     match test_loop::run(Duration::from_secs(1), Pace::Due) {
         Ok(series) => {
@@ -77,4 +77,59 @@ pub(super) fn frames() -> Came {
         }
         Err(seen) => Came::Failed { seen },
     }
+}
+
+/// Pictures of a small window, traced for some seconds.
+pub(super) fn traced_frames(pc: &dyn Restarts) -> Came {
+    match pc.identity().kind {
+        PcKind::Live => traced_here(),
+        PcKind::Rehearsal => Came::NotPossible {
+            reason: "a rehearsal PC makes its frames up: there are no pictures to trace".to_owned(),
+        },
+    }
+}
+
+#[cfg(windows)]
+fn traced_here() -> Came {
+    use frevin_pc::windows::own_pictures::OwnPicturesError;
+    use frevin_pc::windows::presents::RecordError;
+
+    match frevin_windows::trace_own_pictures() {
+        Ok(own) => {
+            let seen = format!(
+                "{} frames shown, {} traced, {} of them within a millisecond of what was shown{}",
+                own.shown_ms.len(),
+                own.traced_ms.len(),
+                own.as_shown(),
+                match own.lost {
+                    0 => String::new(),
+                    lost => format!("; Windows lost {lost} events"),
+                }
+            );
+            if own.is_as_shown() {
+                Came::Passed { seen: Some(seen) }
+            } else {
+                Came::Failed { seen }
+            }
+        }
+        Err(error) => {
+            let told = error.to_string();
+            match error {
+                OwnPicturesError::NotShown(_)
+                | OwnPicturesError::NotTraced(
+                    RecordError::Denied(_) | RecordError::NotOffered(_),
+                ) => Came::NotPossible { reason: told },
+                OwnPicturesError::NotTraced(
+                    RecordError::NotRunning(_)
+                    | RecordError::NoFrames { .. }
+                    | RecordError::Failed(_),
+                ) => Came::Failed { seen: told },
+            }
+        }
+    }
+}
+
+#[cfg(not(windows))]
+fn traced_here() -> Came {
+    Came::NotPossible { reason: "frames are traced by Windows".to_owned() }
 }
