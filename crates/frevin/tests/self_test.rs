@@ -50,7 +50,7 @@ fn what_is_not_as_promised_is_told_and_ends_with_no() {
     place.run(&["rehearsal", "fault", "--ignore", value]).ok();
     let said = place.run(&["self-test"]).fails(1);
     assert!(said.out.contains("#number was set to"), "{}", said.out);
-    assert!(said.out.contains("Not passed. Of 15 looks, 1 failed"), "{}", said.out);
+    assert!(said.out.contains("Not passed. Of 16 looks, 1 failed"), "{}", said.out);
     let kept = fs_err::read_to_string(place.path().join("home/config.toml")).unwrap();
     assert!(kept.contains("has_passed = false"), "{kept}");
 }
