@@ -15,6 +15,7 @@ use crate::as_administrator;
 use crate::commands;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
+use crate::fault;
 use crate::logging;
 use crate::options::GlobalOptions;
 use crate::outcome::Outcome;
@@ -109,9 +110,9 @@ enum Command {
 
 /// Runs the program, on a thread with the stack that expressions of strangers may take: Windows gives the first one less.
 pub fn main() -> ExitCode {
+    fault::end_with_exit_code(print_failure);
     let thread = std::thread::Builder::new().name("frevin".to_owned());
     match thread.stack_size(STACK_BYTES).spawn(begin) {
-        // What went wrong inside is on the terminal by now.
         Ok(thread) => thread.join().unwrap_or_else(|_| ExitCode::from(Kind::Internal.exit_code())),
         Err(_) => begin(),
     }

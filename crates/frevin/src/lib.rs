@@ -11,6 +11,7 @@ mod clock;
 mod commands;
 mod context;
 mod failure;
+mod fault;
 mod logging;
 mod measure;
 mod operations;
