@@ -21,6 +21,7 @@ pub mod graphics_use;
 pub mod hardware;
 pub mod health;
 pub mod installed;
+mod objects;
 pub mod os_error;
 pub mod own_pictures;
 mod page_file;

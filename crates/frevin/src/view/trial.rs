@@ -1,17 +1,21 @@
 //! Trials as they are shown.
 
+mod beginning;
+mod pairs;
+
 use std::time::Duration;
 
 use frevin_core::ids::SceneName;
-use frevin_core::trial::in_play::{InPlay, NotInPlay, Settling, Unjudged};
-use frevin_core::trial::{Arm, Doubt, KeepPolicy, Progress, Question, Reason};
-use frevin_core::verdict::{Judge, PairsOf, Verdict};
+use frevin_core::trial::in_play::{NotInPlay, Unjudged};
+use frevin_core::trial::{Doubt, Progress, Question, Reason};
+use frevin_core::verdict::{PairsOf, Verdict};
 
+pub(crate) use self::beginning::{PLAY_AS_ALWAYS, show_beginning};
+use self::pairs::show_pairs;
 use super::verdict::{show_comparison, verdict_in_words};
-use super::{Page, Table, count, dim, duration, fps, good, percent, strong, warn, when};
+use super::{Page, Table, count, dim, duration, good, strong, warn, when};
 use crate::operations::trial::{
-    Beginning, InPlayReport, LevelReport, Next, PairReport, SideReport, StatusReport, TrialList,
-    TrialReport,
+    InPlayReport, LevelReport, Next, StatusReport, TrialList, TrialReport,
 };
 use crate::outcome::View;
 use crate::view::plan::with_article;
@@ -240,246 +244,6 @@ fn show_levels(levels: &[LevelReport], page: &mut Page) {
         }
     }
     page.table(table);
-}
-
-fn show_pairs(pairs: &[PairReport], judge: Judge, page: &mut Page) {
-    if pairs.is_empty() {
-        return;
-    }
-    page.heading("The pairs, in the order in which they were made");
-    page.table(match judge {
-        Judge::FrameRate => frames_of(pairs),
-        Judge::Ping => pings_of(pairs),
-        Judge::Latency => latencies_of(pairs),
-    });
-    if pairs.iter().any(|pair| !pair.a.doubts.is_empty() || !pair.b.doubts.is_empty()) {
-        page.line(dim(
-            "  ? a visit of it was doubtful again and again, and was taken all the same",
-        ));
-    }
-}
-
-/// The number of a pair, and which state was visited first.
-fn begin_of_row(pair: &PairReport) -> [String; 2] {
-    let first = match pair.first {
-        Arm::A => "A",
-        Arm::B => "B",
-    };
-    let in_doubt = if pair.a.doubts.is_empty() && pair.b.doubts.is_empty() { "" } else { " ?" };
-    [format!("{}{in_doubt}", pair.pair), first.to_owned()]
-}
-
-fn frames_of(pairs: &[PairReport]) -> Table {
-    let mut table = Table::new([
-        ">pair",
-        "first",
-        ">A FPS",
-        ">B FPS",
-        ">differs",
-        ">A 1% low",
-        ">B 1% low",
-        ">differs",
-        ">stutters A, B",
-    ]);
-    for pair in pairs {
-        let (Some(a), Some(b)) = (&pair.a.frames, &pair.b.frames) else { continue };
-        let figures = [
-            fps(a.average_fps),
-            fps(b.average_fps),
-            percent(b.average_fps / a.average_fps - 1.0),
-            fps(a.low_1_percent_fps),
-            fps(b.low_1_percent_fps),
-            percent(b.low_1_percent_fps / a.low_1_percent_fps - 1.0),
-            format!("{}, {}", a.stutter_events, b.stutter_events),
-        ];
-        table.row([&begin_of_row(pair)[..], &figures].concat());
-    }
-    table
-}
-
-fn pings_of(pairs: &[PairReport]) -> Table {
-    let mut table = Table::new([
-        ">pair",
-        "first",
-        ">A median",
-        ">B median",
-        ">A slow",
-        ">B slow",
-        ">lost A, B",
-    ]);
-    let ms = |ms: f64| format!("{ms:.2} ms");
-    for pair in pairs {
-        let (Some(a), Some(b)) = (&pair.a.ping, &pair.b.ping) else { continue };
-        let figures = [
-            ms(a.ping_median_ms),
-            ms(b.ping_median_ms),
-            ms(a.ping_percentile_95_ms),
-            ms(b.ping_percentile_95_ms),
-            format!("{}, {}", a.ping_loss.lost, b.ping_loss.lost),
-        ];
-        table.row([&begin_of_row(pair)[..], &figures].concat());
-    }
-    table
-}
-
-fn latencies_of(pairs: &[PairReport]) -> Table {
-    let headings =
-        [">pair", "first", ">A median", ">B median", ">A slow", ">B slow", ">A FPS", ">B FPS"];
-    let mut table = Table::new(headings);
-    let ms = |ms: f64| format!("{ms:.2} ms");
-    for pair in pairs {
-        let (Some(a), Some(b)) = (&pair.a.latency, &pair.b.latency) else { continue };
-        let rate = |side: &SideReport| {
-            side.frames.as_ref().map_or_else(String::new, |f| fps(f.average_fps))
-        };
-        let figures = [
-            ms(a.latency_median_ms),
-            ms(b.latency_median_ms),
-            ms(a.latency_percentile_95_ms),
-            ms(b.latency_percentile_95_ms),
-            rate(&pair.a),
-            rate(&pair.b),
-        ];
-        table.row([&begin_of_row(pair)[..], &figures].concat());
-    }
-    table
-}
-
-/// What a trial will do, before it begins.
-pub(crate) fn show_beginning(begin: &Beginning<'_>, page: &mut Page) {
-    let design = &begin.designed.design;
-    page.heading(format_args!(
-        "A trial: is {} better than {}, in {}?",
-        design.b.title,
-        design.a.title,
-        design.scene()
-    ));
-    for left_out in &begin.designed.left_out {
-        page.line(dim(format_args!(
-            "  left out: {} ({})",
-            left_out.used,
-            left_out.reasons.join("; ")
-        )));
-    }
-    if let Some(in_play) = &design.in_play {
-        return show_beginning_in_play(begin, in_play, page);
-    }
-    let visit = if design.restarts {
-        format!(
-            "a restart, {} to warm up, {} of {} s that count",
-            count(design.warm_up, "run"),
-            count(design.runs, "run"),
-            design.run_seconds
-        )
-    } else {
-        format!("{} of {} s, without restarts", count(design.runs, "run"), design.run_seconds)
-    };
-    let expected = begin.designed.expected;
-    let mut pairs = vec![
-        ("changes", count(begin.designed.plan.writes().count(), "setting")),
-        ("each visit", visit),
-        ("visits", format!("two a pair, in turns; at most {} pairs", design.limit.pairs())),
-        (
-            "takes",
-            format!(
-                "{} at least, {} as most trials do, {} at most",
-                duration(expected.least),
-                duration(expected.typical),
-                duration(expected.most)
-            ),
-        ),
-        ("ends with", policy_in_words(design.question, design.keep).to_owned()),
-    ];
-    if design.restarts_by_itself {
-        pairs.push((
-            "restarts",
-            "by itself: close what you have open; after each, you sign in, and it goes on"
-                .to_owned(),
-        ));
-    }
-    for recording in &begin.recording {
-        pairs.push(("each run", recording.clone()));
-    }
-    if let Some(address) = &design.ping {
-        let when = match design.judge {
-            Judge::FrameRate | Judge::Latency => "around each visit, as a guard",
-            Judge::Ping => "during each run, as the judge",
-        };
-        pairs.push(("asked", format!("{address}, {when}")));
-    }
-    page.pairs(pairs);
-    if begin.is_simulated {
-        page.line(dim("  Times are those of a real PC; a rehearsal PC plays them at once."));
-    }
-    page.paragraph(
-        2,
-        "Stutters that double cannot be told sooner than after some pairs, and a quarter more hardly at \
-         all. To show that there is no difference takes longest.",
-    );
-}
-
-/// What is asked of somebody who plays.
-pub(crate) const PLAY_AS_ALWAYS: &str = "Play as you always do, and leave graphics settings, resolution, window, overlays and recorders alone. You are not \
-     told which state you play in: do not look. Menus, loading and pauses are left out. In between the PC is as it was; \
-     whatever cuts it off, `frevin recover` puts it back.";
-
-/// What a trial in play will do.
-fn show_beginning_in_play(begin: &Beginning<'_>, in_play: &InPlay, page: &mut Page) {
-    let design = &begin.designed.design;
-    let (settling_s, segment_s) = (in_play.settling_s(0), in_play.segment_s(0));
-    let mut pairs = vec![
-        (
-            "switches",
-            format!(
-                "{} every {segment_s:.0} s, by a coin",
-                count(begin.designed.plan.writes().count(), "setting")
-            ),
-        ),
-        ("not judged", format!("the first {settling_s:.0} s after each switch")),
-        ("pairs", format!("at most {} of two segments", in_play.limit(0).pairs())),
-        (
-            "takes",
-            "about 5 min for 10 %, 12 for 5 %, 25 for 3 % in free play; 40 min at most".to_owned(),
-        ),
-        ("ends with", policy_in_words(design.question, design.keep).to_owned()),
-    ];
-    if let Some(period) = in_play.loop_s {
-        pairs.push((
-            "repeats",
-            format!("every {period:.1} s: the same place of two passes is compared"),
-        ));
-    }
-    if in_play.settling == Settling::Tested {
-        pairs.push((
-            "settling",
-            "not declared: segments are looked at for it, which a quiet scene shows best"
-                .to_owned(),
-        ));
-    }
-    page.pairs(pairs);
-    if begin.is_simulated {
-        page.line(dim("  Times are those of a real PC; a rehearsal PC plays them at once."));
-    }
-    page.paragraph(2, PLAY_AS_ALWAYS);
-}
-
-fn policy_in_words(question: Question, keep: KeepPolicy) -> &'static str {
-    match (question, keep) {
-        (Question::Apply, KeepPolicy::Better) => {
-            "what is better stays; anything else is taken back"
-        }
-        (Question::Apply, KeepPolicy::AsGood) => {
-            "what is better, or shown to be no different, stays; anything else is taken back"
-        }
-        (Question::Apply, KeepPolicy::NotWorse) => {
-            "what is worse is taken back; anything else stays"
-        }
-        (Question::Without, KeepPolicy::Better | KeepPolicy::AsGood) => {
-            "left out where nothing is lost by it; else put back"
-        }
-        (Question::Without, KeepPolicy::NotWorse) => "put back where it is worse without it",
-        (Question::Against, _) => "the winner in force; without one, what was there before",
-    }
 }
 
 impl View for StatusReport {

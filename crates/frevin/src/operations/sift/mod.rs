@@ -3,6 +3,7 @@
 mod begin;
 mod drive;
 mod in_play;
+mod proof;
 mod report;
 
 pub(crate) use begin::{
