@@ -171,8 +171,27 @@ fn what_did_not_stay_in_the_trial_is_mended_all_the_same() {
     assert_eq!((&told["is_kept"], &told["profile"]), (&false.into(), &Value::Null), "{told}");
     assert_ne!(told["verdict"], "better");
     let shown = place.run(&["tune", "status"]).ok().out;
-    assert!(shown.contains("Mended first, and not measured"), "{shown}");
+    assert!(shown.contains("Mended first, and stays mended whatever was found"), "{shown}");
     assert!(shown.contains("Nothing is kept"), "{shown}");
+}
+
+#[test]
+fn what_helps_and_stutters_is_not_kept_and_it_is_told_why() {
+    let mut knobs = [Knob::default(); 8];
+    knobs[2] = Knob { frame_time: 0.93, stutters: 5.0, ..Knob::default() };
+    let place = pc_with(&knobs);
+    let told = place.json(&TUNE);
+    assert_eq!((&told["is_kept"], &told["reason"]), (&false.into(), &"more-stutters".into()));
+    assert_eq!(told["vetoes"][0]["guard"], "stutters", "{told}");
+    assert!(told["gain_percent"]["low"].as_f64() > Some(2.0), "{told}");
+    assert!(!registry(&place).contains("Knob2"));
+    let shown = place.run(&["tune", "status"]).ok().out;
+    assert!(shown.contains("Against it: stutters +"), "{shown}");
+    assert!(shown.contains("helped, not kept  1: knobs/knob-2 (+"), "{shown}");
+    place.run(&["report", "tune", "--file", "page.html"]).ok();
+    let page = fs_err::read_to_string(place.path().join("page.html")).unwrap();
+    assert!(page.contains("Against it: stutters +"));
+    assert!(page.contains("Of it only what was plainly wrong is mended still"));
 }
 
 #[test]

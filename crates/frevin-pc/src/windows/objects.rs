@@ -4,9 +4,7 @@ use frevin_core::setting::{Address, ColourRamp, ObjectPart, ObjectSetting, State
 
 use super::devices::Interrupt;
 use super::pc::LivePc;
-use super::{
-    adapters, boot, devices, displays, installed, page_file, protections, startup, tasks,
-};
+use super::{adapters, boot, devices, displays, installed, page_file, protections, startup, tasks};
 use crate::contract::{WriteError, Written};
 
 const NO_DRIVER: &str = "Windows offers no way to its settings, only the card's own program does";
@@ -50,7 +48,11 @@ impl LivePc {
     ///
     /// # Errors
     /// Where Windows refuses, or the part cannot hold such a state.
-    pub(super) fn write_object(&self, setting: &ObjectSetting, state: &State) -> Result<Written, WriteError> {
+    pub(super) fn write_object(
+        &self,
+        setting: &ObjectSetting,
+        state: &State,
+    ) -> Result<Written, WriteError> {
         let (apis, registry) = (&self.apis, self.registry());
         let thing = setting.object().as_str();
         match (setting.part(), state) {

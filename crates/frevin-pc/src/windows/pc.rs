@@ -9,9 +9,8 @@ use frevin_core::facts::{Facts, Guard};
 use frevin_core::ids::{BootId, PcId, StartId};
 use frevin_core::playing::{MemoryState, TimerPeriod};
 use frevin_core::setting::{
-    Address, CleanPart, CleanPlace, ColourRamp, Concern, Hive, KeyPath, ObjectPart, ObjectSetting,
-    PowerSource, State, TakesEffect, Value, VisualParameter, WinName, belongs_to_user, concern,
-    needs_administrator,
+    Address, CleanPart, CleanPlace, Concern, Hive, KeyPath, ObjectPart, PowerSource, State,
+    TakesEffect, Value, VisualParameter, WinName, belongs_to_user, concern, needs_administrator,
 };
 use frevin_core::waiting::Start;
 
@@ -21,8 +20,8 @@ use super::apis::Apis;
 use super::devices::Interrupt;
 use super::os_error::OsError;
 use super::{
-    adapters, boot, devices, displays, facts, graphics_use, installed, page_file, power,
-    protections, registry, services, starts, startup, tasks, visual,
+    adapters, devices, facts, graphics_use, installed, power, registry, services, starts, startup,
+    tasks, visual,
 };
 use crate::contract::{
     CleanContent, Holder, InstalledProgram, LockError, Pc, PcError, PcIdentity, PcKind, PcLock,

@@ -15,7 +15,7 @@ use serde::Serialize;
 use super::cautions::limit_in_words;
 use super::evidence::age_in_words;
 use super::trial::reason_in_words;
-use super::verdict::{judged_heading, judged_in_words};
+use super::verdict::{judged_heading, judged_in_words, veto_in_words};
 use super::{Page, Table, count, dim, duration, good, percent, strong, warn};
 use crate::operations::trial::Stopped;
 use crate::operations::tune::{EveningBeginning, KeptTweak, Opening, TuneReport};
@@ -377,6 +377,18 @@ impl TuneShown {
                 None => "Nothing of it helped, and nothing of it is in force.".to_owned(),
             })),
         }
+        if let (Some(gain), false) = (&report.gain_percent, report.is_kept) {
+            page.line(format_args!(
+                "Together: {} {} ({} to {}).",
+                percent(gain.estimate / 100.0),
+                judged_in_words(report.judge),
+                percent(gain.low / 100.0),
+                percent(gain.high / 100.0)
+            ));
+            for guard in &report.vetoes {
+                page.line(format_args!("Against it: {}.", veto_in_words(guard)));
+            }
+        }
         if report.is_taken_back_since {
             page.line(warn("It was taken back since then."));
         }
@@ -395,7 +407,7 @@ impl TuneShown {
         for mended in &report.mended {
             let how = match report.change == Some(mended.change) {
                 true => "Mended first, and tried with the rest",
-                false => "Mended first, and not measured",
+                false => "Mended first, and stays mended whatever was found",
             };
             page.paragraph(0, &dim(format_args!("{how}: {} ({}).", mended.title, mended.used)));
         }
@@ -419,11 +431,17 @@ impl TuneShown {
                 .iter()
                 .filter(|tweak| tweak.found == found)
                 .filter(|tweak| report.kept.iter().all(|kept| kept.used != tweak.used))
-                .map(|tweak| tweak.used.to_string())
+                .map(|tweak| match found {
+                    Found::Helps => {
+                        format!("{} ({})", tweak.used, percent(tweak.effect_percent / 100.0))
+                    }
+                    Found::Hurts | Found::NoEffect | Found::Unclear => tweak.used.to_string(),
+                })
                 .collect();
             (!of.is_empty()).then(|| format!("{}: {}", of.len(), of.join(", ")))
         };
         let mut pairs: Vec<(&str, String)> = Vec::new();
+        pairs.extend(of(Found::Helps).map(|of| ("helped, not kept", of)));
         pairs.extend(of(Found::Hurts).map(|of| ("hurt", of)));
         pairs.extend(of(Found::NoEffect).map(|of| ("did nothing", of)));
         pairs.extend(of(Found::Unclear).map(|of| ("unclear", of)));

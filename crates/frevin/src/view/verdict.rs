@@ -148,20 +148,33 @@ fn show_limits(around: &Around, page: &mut Page) {
     }
 }
 
-fn show_guard(guard: &GuardFinding, comparison: &Comparison, page: &mut Page) {
-    let Comparison { is_finished, pairs_are_of, .. } = *comparison;
-    let what = match guard.guard {
+/// What a guard looks at: more of it is worse.
+fn guard_in_words(guard: Guard) -> &'static str {
+    match guard {
         Guard::Stutters => "stutters",
         Guard::Pacing => "uneven pacing",
         Guard::Ping => "ping",
         Guard::AverageFps => "time per frame",
         Guard::Latency => "latency",
-    };
+    }
+}
+
+/// What a guard says that speaks against a change.
+pub(crate) fn veto_in_words(guard: &GuardFinding) -> String {
+    let what = guard_in_words(guard.guard);
+    match &guard.difference {
+        Some(difference) => format!("{what} {}: too much more", percent(difference.estimate)),
+        // Segments of play are looked at by their signs alone, which give no interval.
+        None => format!("{what}: more, and that is certain"),
+    }
+}
+
+fn show_guard(guard: &GuardFinding, comparison: &Comparison, page: &mut Page) {
+    let Comparison { is_finished, pairs_are_of, .. } = *comparison;
+    let what = guard_in_words(guard.guard);
     let limit = format!("+{:.0} %", 100.0 * (guard.guard.limits().veto - 1.0));
     let line = match (&guard.difference, guard.state) {
-        (Some(difference), GuardState::Vetoes) => {
-            bad(format_args!("{what} {}: too much more", percent(difference.estimate)))
-        }
+        (_, GuardState::Vetoes) => bad(veto_in_words(guard)),
         (Some(difference), GuardState::Waiting) => {
             let waits = if is_finished { "" } else { "; \"better\" waits for it" };
             warn(format_args!(
@@ -172,8 +185,6 @@ fn show_guard(guard: &GuardFinding, comparison: &Comparison, page: &mut Page) {
         (Some(difference), GuardState::Quiet) => {
             format!("{what} {}, within {limit}", percent(difference.estimate))
         }
-        // Segments of play are looked at by their signs alone, which give no interval.
-        (None, GuardState::Vetoes) => bad(format_args!("{what}: more, and that is certain")),
         (None, GuardState::Quiet | GuardState::Waiting) if pairs_are_of == PairsOf::Segments => {
             format!("{what}: no rise that is certain")
         }

@@ -9,6 +9,8 @@ pub(crate) struct Knob {
     pub(crate) frame_time: f64,
     /// Latency is, beside what frame times do to it.
     pub(crate) latency: f64,
+    /// Stutters are so many times as frequent.
+    pub(crate) stutters: f64,
     /// Whether it acts at once; else after a restart.
     pub(crate) acts_at_once: bool,
     pub(crate) standing: &'static str,
@@ -16,7 +18,13 @@ pub(crate) struct Knob {
 
 impl Default for Knob {
     fn default() -> Self {
-        Self { frame_time: 1.0, latency: 1.0, acts_at_once: false, standing: "plausible" }
+        Self {
+            frame_time: 1.0,
+            latency: 1.0,
+            stutters: 1.0,
+            acts_at_once: false,
+            standing: "plausible",
+        }
     }
 }
 
@@ -41,7 +49,7 @@ pub(crate) fn pc_with(knobs: &[Knob]) -> Place {
     let whole = fs_err::read_to_string(&model).unwrap();
     let mut effects = whole.split("[[effects]]").next().unwrap().to_owned();
     for (at, knob) in knobs.iter().enumerate() {
-        let Knob { standing, acts_at_once, frame_time, latency } = knob;
+        let Knob { standing, acts_at_once, frame_time, latency, stutters } = knob;
         let (address, felt) = (address(at, knob), if *acts_at_once { "now" } else { "restart" });
         let within = if *acts_at_once { "felt_within_seconds = 0.5\n" } else { "" };
         let text = format!(
@@ -54,7 +62,7 @@ pub(crate) fn pc_with(knobs: &[Knob]) -> Place {
         profile.push_str(&format!("\n[[tweaks]]\nuse = \"knobs/knob-{at}\"\n"));
         effects.push_str(&format!(
             "\n[[effects]]\nname = \"Knob {at}\"\nreads = {{ knob = '{address}' }}\nwhen = \"knob == 1\"\n\
-             frame_time = {frame_time:?}\nlatency = {latency:?}\n"
+             frame_time = {frame_time:?}\nlatency = {latency:?}\nstutters = {stutters:?}\n"
         ));
     }
     fs_err::write(&model, effects).unwrap();

@@ -10,7 +10,7 @@ use frevin_core::sift::{FoundTweak, SiftId, SiftProgress};
 use frevin_core::trial::{Reason, TrialId};
 use frevin_core::tune::{Evening, EveningPlan, Goal, Mended};
 use frevin_core::tweak::TweakUse;
-use frevin_core::verdict::{Judge, Verdict};
+use frevin_core::verdict::{Comparison, GuardFinding, GuardState, Judge, Verdict};
 use frevin_core::visits::{FrameLimit, limit_of_runs};
 use frevin_ledger::{Ledger, SiftRecord};
 use frevin_pc::{Pc, PcKind};
@@ -102,6 +102,8 @@ pub(crate) struct TuneReport {
     pub(crate) verdict: Option<Verdict>,
     pub(crate) reason: Option<Reason>,
     pub(crate) gain_percent: Option<Gain>,
+    /// The guards that spoke against what was tried together.
+    pub(crate) vetoes: Vec<GuardFinding>,
     pub(crate) is_given_up: bool,
     pub(crate) is_taken_back_since: bool,
 }
@@ -166,8 +168,8 @@ pub(crate) fn told_evening_of(
         }
         _ => None,
     };
-    let gain_percent = match sift.trial {
-        Some(trial) => gain(ledger, trial)?,
+    let proof = match sift.trial {
+        Some(trial) => proof(ledger, trial)?,
         None => None,
     };
     let spent = spent(pc_kind, ledger, record, &sift, first.as_ref(), evening)?;
@@ -215,7 +217,8 @@ pub(crate) fn told_evening_of(
         change,
         verdict: sift.verdict,
         reason: sift.reason,
-        gain_percent,
+        gain_percent: proof.as_ref().and_then(gain),
+        vetoes: proof.map(vetoes).unwrap_or_default(),
         is_given_up,
         is_taken_back_since: sift.is_taken_back_since,
     })
@@ -262,18 +265,23 @@ pub(super) fn kept(
         .collect()
 }
 
-fn gain(ledger: &Ledger, trial: TrialId) -> Result<Option<Gain>, Failure> {
+/// What the trial of all that helped found, once it has ended.
+fn proof(ledger: &Ledger, trial: TrialId) -> Result<Option<Comparison>, Failure> {
     let trial = ledger.trial(trial)?.trial();
-    if trial.ended().is_none() {
-        return Ok(None);
-    }
-    let comparison = trial.comparison();
-    let difference = comparison.findings.first().and_then(|finding| finding.difference);
-    Ok(difference.map(|difference| Gain {
+    Ok(trial.ended().map(|_| trial.comparison()))
+}
+
+fn gain(proof: &Comparison) -> Option<Gain> {
+    let difference = proof.findings.first()?.difference?;
+    Some(Gain {
         low: 100.0 * difference.low,
         estimate: 100.0 * difference.estimate,
         high: 100.0 * difference.high,
-    }))
+    })
+}
+
+fn vetoes(proof: Comparison) -> Vec<GuardFinding> {
+    proof.guards.into_iter().filter(|guard| guard.state == GuardState::Vetoes).collect()
 }
 
 /// How long it took: by the clock, or by what its parts take where a rehearsal PC plays them in no time.

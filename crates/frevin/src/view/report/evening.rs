@@ -10,7 +10,7 @@ use maud::{Markup, html};
 use super::super::cautions::limit_in_words;
 use super::super::evidence::age_in_words;
 use super::super::trial::reason_in_words;
-use super::super::verdict::{judged_in_words, primary_in_words};
+use super::super::verdict::{judged_in_words, primary_in_words, veto_in_words};
 use super::super::{count, duration, fps, when};
 use super::svg::signed;
 use super::{Private, intervals_table};
@@ -62,6 +62,7 @@ pub(super) fn before_drawings(told: &EveningTold, private: &Private<'_>) -> Mark
             section {
                 h2 { "Before and after" }
                 (rates_table(&told.rates))
+                @for guard in &report.vetoes { p { "Against it: " (veto_in_words(guard)) "." } }
                 @if let Some(limit) = &report.frame_limit { p { "Before: " (limit_in_words(limit)) } }
             }
         }
@@ -71,6 +72,16 @@ pub(super) fn before_drawings(told: &EveningTold, private: &Private<'_>) -> Mark
                 (kept_table(report, private))
                 @if !report.mended.is_empty() {
                     p { "What was plainly wrong was mended first, and tried together with the rest: it has no figure of its own." }
+                }
+            }
+        }
+        @if !report.is_kept && !report.mended.is_empty() {
+            section {
+                h2 { "What was mended first, and stays mended whatever was found" }
+                ul {
+                    @for mended in &report.mended {
+                        li { (private.without(&mended.title)) " (" (private.without(&mended.used.to_string())) ")" }
+                    }
                 }
             }
         }
@@ -150,7 +161,7 @@ fn section_of_found(report: &TuneReport, private: &Private<'_>) -> Markup {
         report.found.iter().filter(|tweak| tweak.found == found && !kept(tweak)).collect()
     };
     let groups = [
-        ("Helped by itself, and is not kept", of(Found::Helps)),
+        ("Helped, and is not kept", of(Found::Helps)),
         ("Hurt", of(Found::Hurts)),
         ("Did nothing that is worth having", of(Found::NoEffect)),
         ("Could not be told", of(Found::Unclear)),

@@ -7,6 +7,7 @@ mod svg;
 use frevin_core::evidence::EvidenceFinding;
 use frevin_core::figures::IntervalRow;
 use frevin_core::profile::without_private;
+use frevin_core::tweak::TweakUse;
 use frevin_core::verdict::{Comparison, GuardState, PairsOf, Verdict};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
@@ -14,6 +15,7 @@ use self::svg::{found_name, signed, subject_name};
 use super::cautions::in_words;
 use super::play::{ending_in_words, holds_in_words};
 use super::trial::reason_in_words;
+use super::verdict::veto_in_words;
 use super::{count, fps, when};
 use crate::operations::inspect::FindingHere;
 use crate::operations::report::{
@@ -285,7 +287,7 @@ fn trial_sections(trial: &TrialReport, rows: &[IntervalRow], private: &Private<'
             h2 { "In figures" }
             (intervals_table(rows, "B against A. What is worth having was settled before the trial.", private))
             @for guard in vetoes {
-                p { strong { "A guard's word: " } (format!("{:?}", guard.guard).to_lowercase()) " rose for certain." }
+                p { strong { "A guard's word: " } (veto_in_words(guard)) "." }
             }
             @if !trial.visits.is_empty() {
                 details {
@@ -483,6 +485,13 @@ fn in_force_table(rows: &[InForceRow], private: &Private<'_>) -> Markup {
     }
 }
 
+/// Whether a part of what an evening tried is in force without the rest, since it mends what was plainly wrong.
+fn is_partly_mended(data: &ReportData) -> bool {
+    let Told::Tune(told) = &data.told else { return false };
+    let is_mended = |used: &TweakUse| told.evening.mended.iter().any(|mended| mended.used == *used);
+    data.changed.iter().any(|setting| is_mended(&setting.used))
+}
+
 /// What changed on the PC, before and after, and how it is taken back.
 fn changes(data: &ReportData, private: &Private<'_>) -> Markup {
     if data.changed.is_empty() {
@@ -514,6 +523,7 @@ fn changes(data: &ReportData, private: &Private<'_>) -> Markup {
             }
             @match data.held_by {
                 Some(change) => p { "Taken back to the bit by " code { "frevin rollback " (change) } "." },
+                None if is_partly_mended(data) => p { "Of it only what was plainly wrong is mended still; nothing else is in force." },
                 None => p { "None of it is in force." },
             }
         }
