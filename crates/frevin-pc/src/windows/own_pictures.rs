@@ -22,14 +22,14 @@ pub trait PicturesApi: Sync {
 pub const TRACED: Duration = Duration::from_secs(5);
 /// From one picture to the next: a hundred a second.
 const EVERY: Duration = Duration::from_millis(10);
-/// The session runs by now, and events come.
+/// From when a session is asked for to the first picture: it runs by then.
 const HEAD_START: Duration = Duration::from_millis(800);
-/// Pictures end so long before the session does.
+/// From the last picture to the end of the session: none is cut off.
 const REST: Duration = Duration::from_millis(400);
 /// A traced frame is the one that was shown where they differ by less: a thread may be put aside between the two readings of
 /// the clock.
 const APART_MS: f64 = 1.0;
-/// So many of the frames that were shown are traced, and so many of these are as they were shown.
+/// Of the frames that were shown, at least so many have to be traced as they were.
 const LEAST_SHARE: f64 = 0.95;
 
 /// What was shown and what was traced of it.
