@@ -63,9 +63,9 @@ pub enum RecordError {
         "Windows lets only administrators, and members of its group for performance logs, trace: {0}"
     )]
     Denied(String),
-    /// Windows does not trace at all.
-    #[error("this PC offers no event tracing: {0}")]
-    NotOffered(String),
+    /// Windows does not trace at all: the function that says so.
+    #[error("this PC offers no event tracing ({0})")]
+    NotOffered(&'static str),
     /// Windows failed otherwise.
     #[error("event tracing failed: {0}")]
     Failed(String),
@@ -75,7 +75,7 @@ impl From<OsError> for RecordError {
     fn from(error: OsError) -> Self {
         let told = error.to_string();
         match error {
-            OsError::NotOffered { .. } => Self::NotOffered(told),
+            OsError::NotOffered { call } => Self::NotOffered(call),
             error if error.is_denial() => Self::Denied(told),
             _ => Self::Failed(told),
         }
