@@ -3,7 +3,9 @@
 use std::fs::File;
 use std::io::Write as _;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, mpsc};
+use std::thread;
+use std::time::Duration;
 
 use frevin_core::evidence::ForeignEvidence;
 use parquet::basic::{Compression, ZstdLevel};
@@ -22,6 +24,10 @@ use crate::strangers_file;
 const LONGEST_BYTES: u64 = 1 << 30;
 /// No file has more rows: each takes some hundred bytes of memory.
 const MOST_ROWS: usize = 1_000_000;
+
+/// No Parquet file takes longer to read. One of a few bytes may claim lists of billions of elements that have no bytes at all, and
+/// the reader of the format goes through each of them.
+const LONGEST_READING: Duration = Duration::from_secs(if cfg!(fuzzing) { 2 } else { 30 });
 
 /// How a file is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
@@ -162,7 +168,7 @@ pub(crate) fn of_bytes(name: &str, bytes: Vec<u8>) -> Result<Vec<ForeignEvidence
     };
     let begins = bytes.iter().find(|byte| !byte.is_ascii_whitespace());
     let rows: Vec<ForeignEvidence> = if bytes.starts_with(b"PAR1") {
-        read_parquet(bytes).map_err(|error| broken(&error))?
+        read_in_time(bytes, LONGEST_READING).map_err(|error| broken(&error))?
     } else if begins == Some(&b'[') {
         serde_json::from_slice(&bytes).map_err(|error| broken(&error))?
     } else {
@@ -198,6 +204,24 @@ fn empty_row() -> ForeignEvidence {
         ln_ratio: f64::NAN,
         standard_error: f64::NAN,
     }
+}
+
+/// Reads a Parquet file on a thread of its own. One that takes too long is refused; its thread ends with the program.
+fn read_in_time(bytes: Vec<u8>, limit: Duration) -> Result<Vec<ForeignEvidence>, ParquetError> {
+    let (send, read) = mpsc::channel();
+    thread::Builder::new().name("parquet".to_owned()).spawn(move || {
+        // Who waited no longer needs no answer.
+        let _ = send.send(read_parquet(bytes));
+    })?;
+    let given_up = |error| {
+        ParquetError::General(match error {
+            mpsc::RecvTimeoutError::Timeout => {
+                format!("no file of evidence takes longer than {limit:?} to read")
+            }
+            mpsc::RecvTimeoutError::Disconnected => "its reader stopped".to_owned(),
+        })
+    };
+    read.recv_timeout(limit).unwrap_or_else(|error| Err(given_up(error)))
 }
 
 fn read_parquet(bytes: Vec<u8>) -> Result<Vec<ForeignEvidence>, ParquetError> {
@@ -292,6 +316,17 @@ mod tests {
             ..empty_row()
         };
         (1..=3).map(row).collect()
+    }
+
+    /// Lists of two billion booleans, of which a reader that does not know the field reads nothing.
+    #[test]
+    fn a_parquet_file_that_claims_lists_without_end_is_refused_in_time() {
+        let list: &[u8] = &[0xF9, 0xF1, 0xFF, 0xFF, 0xFF, 0xFF, 0x07];
+        let metadata = [list, list, list, &[0]].concat();
+        let length = u32::try_from(metadata.len()).unwrap().to_le_bytes();
+        let file = [b"PAR1", &metadata[..], &length, b"PAR1"].concat();
+        let error = read_in_time(file, Duration::from_millis(50)).unwrap_err();
+        assert!(error.to_string().contains("longer than 50ms"), "{error}");
     }
 
     #[test]
