@@ -2,15 +2,17 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::ptr::null_mut;
 
 use frevin_core::setting::{CleanPlace, Place};
 use windows::Win32::System::Com::CoTaskMemFree;
-use windows::Win32::UI::Shell::{
+use windows::core::PWSTR;
+use windows_sys::Win32::UI::Shell::{
     FOLDERID_CommonStartup, FOLDERID_Documents, FOLDERID_LocalAppData, FOLDERID_LocalAppDataLow,
     FOLDERID_ProgramData, FOLDERID_ProgramFiles, FOLDERID_ProgramFilesX86, FOLDERID_RoamingAppData,
-    FOLDERID_SavedGames, FOLDERID_Startup, FOLDERID_Windows, KF_FLAG_DEFAULT, SHGetKnownFolderPath,
+    FOLDERID_SavedGames, FOLDERID_Startup, FOLDERID_Windows, SHGetKnownFolderPath,
 };
-use windows::core::GUID;
+use windows_sys::core::GUID;
 
 use super::system::user_sid;
 use super::wide::text_at;
@@ -18,13 +20,16 @@ use frevin_pc::windows::os_error::OsError;
 use frevin_pc::windows::startup::StartupFolders;
 
 fn known(folder: &GUID) -> Option<PathBuf> {
-    // SAFETY: the identifier lives for the call; the text that is given is freed below.
-    let path = unsafe { SHGetKnownFolderPath(folder, KF_FLAG_DEFAULT, None) }.ok()?;
-    // SAFETY: Windows gave a text of its own making.
-    let text = unsafe { text_at(path) };
-    // SAFETY: as above; it is freed once.
-    unsafe { CoTaskMemFree(Some(path.0.cast())) };
-    (!text.is_empty()).then(|| PathBuf::from(text))
+    const AS_IT_IS: u32 = 0;
+    let this_user = null_mut();
+    let mut path = null_mut();
+    // SAFETY: the identifier and the place for the answer live for the call; the text that is given is freed below.
+    let answer = unsafe { SHGetKnownFolderPath(folder, AS_IT_IS, this_user, &raw mut path) };
+    // SAFETY: Windows gave a text of its own making, or none.
+    let text = unsafe { text_at(PWSTR(path)) };
+    // SAFETY: as above; it is freed once, where there was an error too ("SHGetKnownFolderPath function").
+    unsafe { CoTaskMemFree(Some(path.cast())) };
+    (answer >= 0 && !text.is_empty()).then(|| PathBuf::from(text))
 }
 
 /// Where programs keep their settings files.

@@ -1,5 +1,7 @@
 //! This PC, this user and this process.
 
+use std::ptr::{null, null_mut};
+
 use windows::Win32::Foundation::{
     CloseHandle, ERROR_ACCESS_DENIED, ERROR_NOT_ALL_ASSIGNED, GetLastError, HANDLE, HLOCAL, LUID,
     LocalFree, WAIT_ABANDONED, WAIT_OBJECT_0,
@@ -21,11 +23,11 @@ use windows::Win32::System::Threading::{
     CreateMutexW, GetCurrentProcess, OpenProcess, OpenProcessToken,
     PROCESS_QUERY_LIMITED_INFORMATION, ReleaseMutex, WaitForSingleObject,
 };
-use windows::Win32::UI::Shell::ShellExecuteW;
 use windows::Win32::UI::WindowsAndMessaging::{
     GetShellWindow, GetWindowThreadProcessId, SW_SHOWNORMAL,
 };
 use windows::core::{PCWSTR, PWSTR};
+use windows_sys::Win32::UI::Shell::ShellExecuteW;
 
 use super::library::function;
 use super::wide::{Wide, failed, text, text_at};
@@ -172,15 +174,15 @@ pub fn start_as_administrator(arguments: &[String]) -> std::io::Result<()> {
     // SAFETY: the texts live for the call.
     let answer = unsafe {
         ShellExecuteW(
-            None,
-            verb.as_ptr(),
-            program.as_ptr(),
-            line.as_ptr(),
-            PCWSTR::null(),
-            SW_SHOWNORMAL,
+            null_mut(),
+            verb.as_ptr().0,
+            program.as_ptr().0,
+            line.as_ptr().0,
+            null(),
+            SW_SHOWNORMAL.0,
         )
     };
-    match answer.0 as usize {
+    match answer as usize {
         ..=LAST_ERROR => Err(std::io::Error::last_os_error()),
         _ => Ok(()),
     }

@@ -1,12 +1,14 @@
 //! `frevin evidence`
 
 use std::collections::BTreeSet;
+use std::num::NonZero;
+use std::panic::resume_unwind;
 use std::path::PathBuf;
+use std::thread;
 
 use clap::{Args, Subcommand};
 use frevin_core::evidence::{PooledTweak, pool_evidence};
 use frevin_core::ids::SceneName;
-use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -184,22 +186,30 @@ fn files_of(named: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
     Ok(files)
 }
 
-/// Reads files on every core.
+/// Reads files on every core, a part of them on each.
 fn read_all(
     context: &Context,
     files: &[PathBuf],
 ) -> Result<Vec<Vec<frevin_core::evidence::ForeignEvidence>>, Failure> {
     let progress = context.progress(files.len() as u64, "reading files");
-    let read = files
-        .par_iter()
-        .map(|file| {
-            let rows = evidence_file::read(file);
-            progress.inc(1);
-            rows
-        })
-        .collect();
+    let read_one = |file: &PathBuf| {
+        let rows = evidence_file::read(file);
+        progress.inc(1);
+        rows
+    };
+    let cores = thread::available_parallelism().map_or(1, NonZero::get);
+    let read: Result<Vec<Vec<_>>, Failure> = thread::scope(|scope| {
+        let parts: Vec<_> = files
+            .chunks(files.len().div_ceil(cores).max(1))
+            .map(|part| scope.spawn(move || part.iter().map(read_one).collect()))
+            .collect();
+        parts
+            .into_iter()
+            .map(|part| part.join().unwrap_or_else(|fault| resume_unwind(fault)))
+            .collect()
+    });
     progress.finish_and_clear();
-    read
+    Ok(read?.into_iter().flatten().collect())
 }
 
 fn export(context: &Context, args: &ExportArgs) -> Result<Outcome, Failure> {
