@@ -7,11 +7,10 @@
 
 mod cap;
 mod conditions;
-
+mod layout;
 mod log;
 mod metrics;
 pub mod presents;
-
 mod series;
 mod shape;
 mod stream;
@@ -19,6 +18,7 @@ mod stutter;
 
 pub use cap::FrameCap;
 pub use conditions::{DetectedConditions, Pause, Phase, RunConditions};
+pub use layout::{BadLayout, FrameLayout, lay_out, little_endian};
 pub use log::{
     ColumnKind, KeepFrames, LatencyFigures, Levels, LogError, LogOptions, LogReading, LogReadings,
     RejectedRow, TimeUnit, read_log, read_log_bytes,

@@ -4,20 +4,17 @@ use std::io;
 use std::num::NonZero;
 use std::thread;
 
-/// 64-bit floating point numbers, little end first: what earlier ledgers hold.
+use frevin_frames::{FrameLayout, lay_out};
+
+/// 64-bit floating point numbers, little end first: what the first ledgers hold.
 const PLAIN: &str = "f64le";
-/// The same, with the first bytes of all numbers together, then the second ones and so on, packed
-/// by zstd. Frames of a run differ in their last bytes most, so that the rest packs well.
+/// The same as [`FrameLayout::Numbers`], packed by zstd.
 const PLANES: &str = "f64le-planes-zstd";
 /// Blocks that say how they are written: most logs tell frame times with a few decimals, and a run is
 /// mostly written in whole numbers of its last one, which take a third of the room.
 ///
-/// A block's first byte is the number of decimals, and 32-bit whole numbers follow, little end first; or it
-/// is [`NO_DECIMALS`], and [`PLANES`] follow. Either are packed by zstd, all first bytes together.
+/// A block's first byte is [`FrameLayout::mark`]; its numbers follow, laid out so and packed by zstd.
 pub(crate) const BY_BLOCK: &str = "decimals-or-f64le-planes-zstd";
-const NO_DECIMALS: u8 = u8::MAX;
-/// More are never tried: six tell a nanosecond.
-const MOST_DECIMALS: u8 = 9;
 /// Higher levels take several times as long and save a tenth: the last bytes are noise.
 const LEVEL: i32 = 1;
 const WIDTH: usize = size_of::<f64>();
@@ -26,60 +23,10 @@ const BLOCK: usize = 1 << 20;
 
 /// A block of frames as it is kept.
 fn encode(frames: &[f64]) -> io::Result<Vec<u8>> {
-    let (decimals, planes) = match in_decimals(frames) {
-        Some((decimals, wholes)) => (decimals, planes(&wholes, u32::to_le_bytes)),
-        None => (NO_DECIMALS, planes(frames, f64::to_le_bytes)),
-    };
-    let mut bytes = vec![decimals];
-    zstd::stream::copy_encode(&planes[..], &mut bytes, LEVEL)?;
+    let (layout, laid_out) = lay_out(frames);
+    let mut bytes = vec![layout.mark()];
+    zstd::stream::copy_encode(&laid_out[..], &mut bytes, LEVEL)?;
     Ok(bytes)
-}
-
-/// The first bytes of all numbers together, then the second ones and so on.
-fn planes<T: Copy, const N: usize>(numbers: &[T], bytes: impl Fn(T) -> [u8; N]) -> Vec<u8> {
-    let mut planes = vec![0; numbers.len() * N];
-    for (index, number) in numbers.iter().enumerate() {
-        for (plane, byte) in bytes(*number).into_iter().enumerate() {
-            planes[plane * numbers.len() + index] = byte;
-        }
-    }
-    planes
-}
-
-/// The numbers that were laid out in planes.
-fn from_planes<T, const N: usize>(
-    planes: &[u8],
-    number: impl Fn([u8; N]) -> T,
-) -> Result<Vec<T>, String> {
-    if !planes.len().is_multiple_of(N) {
-        return Err("the last one is cut off".to_owned());
-    }
-    let count = planes.len() / N;
-    let bytes = |index: usize| std::array::from_fn(|plane| planes[plane * count + index]);
-    Ok((0..count).map(|index| number(bytes(index))).collect())
-}
-
-/// Frames as whole numbers of their last decimal and how many decimals they have, where that gives each of
-/// them again to the bit.
-fn in_decimals(frames: &[f64]) -> Option<(u8, Vec<u32>)> {
-    let whole = |frame_ms: f64, power: f64| {
-        let whole = (frame_ms * power + 0.5) as u32;
-        (f64::from(whole) / power == frame_ms).then_some(whole)
-    };
-    // The first of them tells how many there can be at all.
-    let first = *frames.first()?;
-    (0..=MOST_DECIMALS).filter(|decimals| whole(first, power_of_ten(*decimals)).is_some()).find_map(
-        |decimals| {
-            let power = power_of_ten(decimals);
-            let wholes: Option<Vec<u32>> =
-                frames.iter().map(|frame_ms| whole(*frame_ms, power)).collect();
-            Some((decimals, wholes?))
-        },
-    )
-}
-
-fn power_of_ten(decimals: u8) -> f64 {
-    10_f64.powi(decimals.into())
 }
 
 /// Encodes frames in blocks of a fixed length, on every core, and hands them on in order.
@@ -148,25 +95,18 @@ pub(crate) fn decode(encoding: &str, bytes: &[u8]) -> Result<Vec<f64>, String> {
             }
             Ok(numbers.iter().map(|number| f64::from_le_bytes(*number)).collect())
         }
-        PLANES => from_planes(&unpacked(bytes)?, f64::from_le_bytes),
+        PLANES => read(FrameLayout::Numbers, bytes),
         BY_BLOCK => {
-            let (decimals, bytes) = bytes.split_first().ok_or("there are none")?;
-            let planes = unpacked(bytes)?;
-            match *decimals {
-                NO_DECIMALS => from_planes(&planes, f64::from_le_bytes),
-                decimals @ ..=MOST_DECIMALS => {
-                    let power = power_of_ten(decimals);
-                    from_planes(&planes, |whole| f64::from(u32::from_le_bytes(whole)) / power)
-                }
-                other => Err(format!("a block has {other} decimals")),
-            }
+            let (mark, bytes) = bytes.split_first().ok_or("there are none")?;
+            read(FrameLayout::of_mark(*mark).map_err(|error| error.to_string())?, bytes)
         }
         other => Err(format!("they are encoded as `{other}`")),
     }
 }
 
-fn unpacked(bytes: &[u8]) -> Result<Vec<u8>, String> {
-    zstd::decode_all(bytes).map_err(|error| error.to_string())
+fn read(layout: FrameLayout, packed: &[u8]) -> Result<Vec<f64>, String> {
+    let bytes = zstd::decode_all(packed).map_err(|error| error.to_string())?;
+    layout.read(&bytes).map_err(|error| error.to_string())
 }
 
 #[cfg(test)]
@@ -179,7 +119,7 @@ mod tests {
         let frames: Vec<f64> =
             (0..20_000_u32).map(|i| 7.0 + f64::from(i * 31 % 97) / 700.0 + 1e-13).collect();
         let packed = encode(&frames).unwrap();
-        assert_eq!(packed[0], NO_DECIMALS);
+        assert_eq!(packed[0], FrameLayout::Numbers.mark());
         assert_eq!(decode(BY_BLOCK, &packed), Ok(frames.clone()));
         assert_eq!(decode(PLANES, &packed[1..]), Ok(frames.clone()), "as earlier ledgers have it");
         assert!(packed.len() * 2 < frames.len() * WIDTH, "{} bytes", packed.len());
@@ -202,7 +142,8 @@ mod tests {
         for odd in [1.0 / 3.0, 600_000.0] {
             let frames = [frames(1e4), vec![odd]].concat();
             let packed = encode(&frames).unwrap();
-            assert_eq!((packed[0], decode(BY_BLOCK, &packed)), (NO_DECIMALS, Ok(frames)));
+            assert_eq!(packed[0], FrameLayout::Numbers.mark());
+            assert_eq!(decode(BY_BLOCK, &packed), Ok(frames));
         }
     }
 
@@ -231,7 +172,7 @@ mod tests {
         assert!(decode(PLANES, &zstd::encode_all(&[0_u8; 7][..], 1).unwrap()).is_err());
         assert!(decode(BY_BLOCK, &[]).is_err());
         let seven = zstd::encode_all(&[0_u8; 7][..], 1).unwrap();
-        for decimals in [2, 10, NO_DECIMALS] {
+        for decimals in [2, 10, FrameLayout::Numbers.mark()] {
             assert!(decode(BY_BLOCK, &[&[decimals][..], &seven].concat()).is_err(), "{decimals}");
         }
         assert!(decode("f128", &[]).unwrap_err().contains("f128"));

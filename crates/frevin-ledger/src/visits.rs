@@ -7,7 +7,7 @@ use frevin_core::visits::{
     InForce, Run, RunId, RunSource, VisitContext, VisitId, VisitRecord, VisitStatus,
 };
 use frevin_frames::{
-    FIGURES_VERSION, FrameBlocks, FrameSeries, FrameTally, Metrics, RunConditions,
+    FIGURES_VERSION, FrameBlocks, FrameSeries, FrameTally, Metrics, RunConditions, little_endian,
 };
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, Transaction, params};
@@ -83,11 +83,8 @@ impl FramesDigest {
     pub fn push(&mut self, frame_ms: &[f64]) {
         // Long texts are digested several pieces at once.
         const AT_ONCE: usize = 1 << 13;
-        let mut bytes = Vec::with_capacity(AT_ONCE.min(frame_ms.len()) * size_of::<f64>());
         for frames in frame_ms.chunks(AT_ONCE) {
-            bytes.clear();
-            bytes.extend(frames.iter().flat_map(|frame| frame.to_le_bytes()));
-            self.0.update(&bytes);
+            self.0.update(&little_endian(frames));
         }
     }
 

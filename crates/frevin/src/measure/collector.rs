@@ -6,7 +6,8 @@ use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::path::{Path, PathBuf};
 
 use frevin_frames::{
-    DetectedConditions, FrameBlocks, FrameSeries, FrameSeriesError, FrameTally, Metrics, tally,
+    DetectedConditions, FrameBlocks, FrameSeries, FrameSeriesError, FrameTally, Metrics,
+    little_endian, tally,
 };
 use frevin_ledger::FramesDigest;
 
@@ -123,8 +124,7 @@ impl From<FrameSeries> for CollectedFrames {
 
 fn write(file: &mut File, blocks: &[Vec<f64>]) -> io::Result<()> {
     for frames in blocks.iter().flat_map(|block| block.chunks(READ_BACK)) {
-        let bytes: Vec<u8> = frames.iter().flat_map(|frame| frame.to_le_bytes()).collect();
-        file.write_all(&bytes)?;
+        file.write_all(&little_endian(frames))?;
     }
     Ok(())
 }
