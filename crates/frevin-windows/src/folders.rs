@@ -10,7 +10,7 @@ use windows::core::PWSTR;
 use windows_sys::Win32::UI::Shell::{
     FOLDERID_CommonStartup, FOLDERID_Documents, FOLDERID_LocalAppData, FOLDERID_LocalAppDataLow,
     FOLDERID_ProgramData, FOLDERID_ProgramFiles, FOLDERID_ProgramFilesX86, FOLDERID_RoamingAppData,
-    FOLDERID_SavedGames, FOLDERID_Startup, FOLDERID_Windows, SHGetKnownFolderPath,
+    FOLDERID_SavedGames, FOLDERID_Startup, FOLDERID_Windows, KF_FLAG_DEFAULT, SHGetKnownFolderPath,
 };
 use windows_sys::core::GUID;
 
@@ -20,11 +20,11 @@ use frevin_pc::windows::os_error::OsError;
 use frevin_pc::windows::startup::StartupFolders;
 
 fn known(folder: &GUID) -> Option<PathBuf> {
-    const AS_IT_IS: u32 = 0;
+    let flags = KF_FLAG_DEFAULT.cast_unsigned();
     let this_user = null_mut();
     let mut path = null_mut();
     // SAFETY: the identifier and the place for the answer live for the call; the text that is given is freed below.
-    let answer = unsafe { SHGetKnownFolderPath(folder, AS_IT_IS, this_user, &raw mut path) };
+    let answer = unsafe { SHGetKnownFolderPath(folder, flags, this_user, &raw mut path) };
     // SAFETY: Windows gave a text of its own making, or none.
     let text = unsafe { text_at(PWSTR(path)) };
     // SAFETY: as above; it is freed once, where there was an error too ("SHGetKnownFolderPath function").
