@@ -21,7 +21,7 @@ pub use conditions::{DetectedConditions, Pause, Phase, RunConditions};
 pub use layout::{BadLayout, FrameLayout, lay_out, little_endian};
 pub use log::{
     ColumnKind, KeepFrames, LatencyFigures, Levels, LogError, LogOptions, LogReading, LogReadings,
-    RejectedRow, TimeUnit, read_log, read_log_bytes,
+    LogSource, RejectedRow, TimeUnit, read_log, read_log_bytes,
 };
 pub use metrics::{FIGURES_VERSION, FrameTally, Metrics, metrics, tally};
 pub use series::{FrameSeries, FrameSeriesError};

@@ -50,7 +50,7 @@ fn read(text: &str, options: &LogOptions) -> Result<(Vec<f64>, Metrics, LogReadi
         blocks.0.push(frames);
         Ok(())
     };
-    let (reading, tally) = read_log(text.as_bytes(), options, &mut keep)?;
+    let (reading, tally) = read_log(&mut text.as_bytes(), options, &mut keep)?;
     let Ok((metrics, _)) = tally.finish(&blocks);
     Ok((blocks.0.concat(), metrics, reading))
 }

@@ -10,22 +10,13 @@ pub(super) const WINDOW: usize = 64;
 /// Numbers that are read together.
 pub(super) const LANES: usize = 4;
 
-/// Four numbers of at most eight bytes each.
-pub(super) struct Words {
-    /// Eight bytes from the first of each number on, the first byte lowest.
-    pub(super) bytes: [u64; LANES],
-    /// How many bits of those are not the number's: 0 to 56.
-    pub(super) spare_bits: [u64; LANES],
-}
-
-/// Four numbers of eight to sixteen bytes each.
-pub(super) struct LongWords {
-    /// The last eight bytes of each.
-    pub(super) last: [u64; LANES],
-    /// Eight bytes from the first of each number on.
-    pub(super) first: [u64; LANES],
-    /// How many bits of those belong to `last` or to no number at all: 0 to 64.
-    pub(super) spare_bits: [u64; LANES],
+/// Four cells of one column.
+pub(super) struct FourCells<'a> {
+    /// Eight bytes from the first of each on, the first byte lowest.
+    pub(super) words: &'a [u64; LANES],
+    /// Where they begin and end, in bytes.
+    pub(super) start: &'a [u32; LANES],
+    pub(super) end: &'a [u32; LANES],
 }
 
 /// Where the points of the last four numbers were, and the powers of ten that follow: numbers of one
@@ -47,11 +38,15 @@ pub(super) trait Lanes: Copy {
     /// Which of the bytes of a window are this one: the lowest bit for the first.
     fn places_of(self, window: &[u8; WINDOW], byte: u8) -> u64;
 
-    /// Four numbers of digits and at most one point each; nothing where one of them is none.
-    fn numbers(self, words: &Words, powers: &mut Powers) -> Option<[f64; LANES]>;
+    /// Whether all of four cells are this long and begin with the same: their words without so many of the highest
+    /// bits, fewer than 64, are `first`, the last byte highest.
+    fn are_all(self, cells: &FourCells<'_>, length: u32, first: u64, spare_bits: u64) -> bool;
 
-    /// As [`Self::numbers`], of longer ones.
-    fn long_numbers(self, words: &LongWords) -> Option<[f64; LANES]>;
+    /// Four numbers of one to eight digits, of which one may be a point; nothing where one of them is none.
+    fn numbers(self, cells: &FourCells<'_>, powers: &mut Powers) -> Option<[f64; LANES]>;
+
+    /// As [`Self::numbers`], of eight to sixteen, of which these are the last eight bytes.
+    fn long_numbers(self, cells: &FourCells<'_>, last: &[u64; LANES]) -> Option<[f64; LANES]>;
 }
 
 /// Whatever every processor has.
@@ -72,23 +67,37 @@ impl Lanes for Narrow {
     }
 
     #[inline(always)]
-    fn numbers(self, words: &Words, _: &mut Powers) -> Option<[f64; LANES]> {
+    fn are_all(self, cells: &FourCells<'_>, length: u32, first: u64, spare_bits: u64) -> bool {
+        (0..LANES).all(|lane| {
+            cells.end[lane].wrapping_sub(cells.start[lane]) == length
+                && cells.words[lane] << (spare_bits % 64) == first
+        })
+    }
+
+    #[inline(always)]
+    fn numbers(self, cells: &FourCells<'_>, _: &mut Powers) -> Option<[f64; LANES]> {
         let mut numbers = [0.0; LANES];
-        for (number, (word, spare)) in
-            numbers.iter_mut().zip(words.bytes.iter().zip(words.spare_bits))
-        {
-            *number = short_number(*word, spare)?;
+        for (lane, number) in numbers.iter_mut().enumerate() {
+            let length = cells.end[lane].wrapping_sub(cells.start[lane]);
+            if !(1..=8).contains(&length) {
+                return None;
+            }
+            *number = short_number(cells.words[lane], 64 - 8 * u64::from(length))?;
         }
         Some(numbers)
     }
 
     #[inline(always)]
-    fn long_numbers(self, words: &LongWords) -> Option<[f64; LANES]> {
+    fn long_numbers(self, cells: &FourCells<'_>, last: &[u64; LANES]) -> Option<[f64; LANES]> {
         let mut numbers = [0.0; LANES];
         for (lane, number) in numbers.iter_mut().enumerate() {
-            let first = words.first[lane].checked_shl(words.spare_bits[lane] as u32).unwrap_or(0);
-            let bytes = u128::from(words.last[lane]) << 64 | u128::from(first);
-            *number = long_number(bytes, (128 - words.spare_bits[lane]) as usize / 8)?;
+            let length = cells.end[lane].wrapping_sub(cells.start[lane]);
+            if !(8..=16).contains(&length) {
+                return None;
+            }
+            let first = cells.words[lane].checked_shl(128 - 8 * length).unwrap_or(0);
+            let bytes = u128::from(last[lane]) << 64 | u128::from(first);
+            *number = long_number(bytes, length as usize)?;
         }
         Some(numbers)
     }
@@ -126,15 +135,47 @@ impl Lanes for Wide {
     }
 
     #[inline(always)]
-    fn numbers(self, words: &Words, powers: &mut Powers) -> Option<[f64; LANES]> {
-        four_numbers(self.0, words, powers)
+    fn are_all(self, cells: &FourCells<'_>, length: u32, first: u64, spare_bits: u64) -> bool {
+        four_are_all(self.0, cells, length, first, spare_bits)
     }
 
     #[inline(always)]
-    fn long_numbers(self, words: &LongWords) -> Option<[f64; LANES]> {
-        four_long_numbers(self.0, words)
+    fn numbers(self, cells: &FourCells<'_>, powers: &mut Powers) -> Option<[f64; LANES]> {
+        four_numbers(self.0, cells, powers)
+    }
+
+    #[inline(always)]
+    fn long_numbers(self, cells: &FourCells<'_>, last: &[u64; LANES]) -> Option<[f64; LANES]> {
+        four_long_numbers(self.0, cells, last)
     }
 }
+
+#[cfg(target_arch = "x86_64")]
+fearless_simd::kernel!(
+    /// [`Lanes::are_all`].
+    #[inline]
+    fn four_are_all(
+        avx2: Avx2,
+        cells: &FourCells<'_>,
+        length: u32,
+        first: u64,
+        spare_bits: u64,
+    ) -> bool {
+        use fearless_simd::{u32x4, u64x4};
+        use std::arch::x86_64::*;
+
+        let words: __m256i = u64x4::simd_from(avx2, *cells.words).into();
+        let words = _mm256_sll_epi64(words, _mm_cvtsi64_si128((spare_bits % 64).cast_signed()));
+        let words_apart = _mm256_xor_si256(words, _mm256_set1_epi64x(first.cast_signed()));
+        let lengths = _mm_sub_epi32(
+            u32x4::simd_from(avx2, *cells.end).into(),
+            u32x4::simd_from(avx2, *cells.start).into(),
+        );
+        let lengths_apart = _mm_xor_si128(lengths, _mm_set1_epi32(length.cast_signed()));
+        _mm256_testz_si256(words_apart, words_apart) & _mm_testz_si128(lengths_apart, lengths_apart)
+            == 1
+    }
+);
 
 #[cfg(target_arch = "x86_64")]
 fearless_simd::kernel!(
@@ -160,16 +201,29 @@ fearless_simd::kernel!(
 fearless_simd::kernel!(
     /// [`short_number`] of four at once, without a multiplication of 64 bits, which is slow here.
     #[inline]
-    fn four_numbers(avx2: Avx2, words: &Words, powers: &mut Powers) -> Option<[f64; LANES]> {
-        use fearless_simd::{f64x4, u64x4};
+    fn four_numbers(
+        avx2: Avx2,
+        cells: &FourCells<'_>,
+        powers: &mut Powers,
+    ) -> Option<[f64; LANES]> {
+        use fearless_simd::{f64x4, u32x4, u64x4};
         use std::arch::x86_64::*;
 
         let of = |numbers: [u64; LANES]| -> __m256i { u64x4::simd_from(avx2, numbers).into() };
         let each = |byte: u8| _mm256_set1_epi8(byte.cast_signed());
+        let length = _mm256_cvtepu32_epi64(_mm_sub_epi32(
+            u32x4::simd_from(avx2, *cells.end).into(),
+            u32x4::simd_from(avx2, *cells.start).into(),
+        ));
+        // Bits of a word that are not the number's: 0 to 56 where it has one to eight bytes.
+        let spare_bits = _mm256_sub_epi64(_mm256_set1_epi64x(64), _mm256_slli_epi64::<3>(length));
+        if _mm256_testz_si256(spare_bits, _mm256_set1_epi64x(!63)) == 0 {
+            return None;
+        }
         // Digits become 0 to 9 and a point 254; the last byte becomes the highest, and those before the
         // number 0.
-        let bytes = _mm256_sub_epi8(of(words.bytes), each(b'0'));
-        let bytes = _mm256_sllv_epi64(bytes, of(words.spare_bits));
+        let bytes = _mm256_sub_epi8(of(*cells.words), each(b'0'));
+        let bytes = _mm256_sllv_epi64(bytes, spare_bits);
         let point = _mm256_cmpeq_epi8(bytes, each(b'.'.wrapping_sub(b'0')));
         let from_point = _mm256_or_si256(point, _mm256_sub_epi64(_mm256_setzero_si256(), point));
         // What is before the point moves up by its place, towards what is behind it.
@@ -202,18 +256,34 @@ fearless_simd::kernel!(
 fearless_simd::kernel!(
     /// [`long_number`] of four at once.
     #[inline]
-    fn four_long_numbers(avx2: Avx2, words: &LongWords) -> Option<[f64; LANES]> {
-        use fearless_simd::{f64x4, u64x4};
+    fn four_long_numbers(
+        avx2: Avx2,
+        cells: &FourCells<'_>,
+        last: &[u64; LANES],
+    ) -> Option<[f64; LANES]> {
+        use fearless_simd::{f64x4, u32x4, u64x4};
         use std::arch::x86_64::*;
 
         const TWO_TO_THE_53: f64 = 9_007_199_254_740_992.0;
         let of = |numbers: [u64; LANES]| -> __m256i { u64x4::simd_from(avx2, numbers).into() };
         let each = |byte: u8| _mm256_set1_epi8(byte.cast_signed());
         let zero = _mm256_setzero_si256();
-        let last = _mm256_sub_epi8(of(words.last), each(b'0'));
-        let first = _mm256_sub_epi8(of(words.first), each(b'0'));
+        let length = _mm256_cvtepu32_epi64(_mm_sub_epi32(
+            u32x4::simd_from(avx2, *cells.end).into(),
+            u32x4::simd_from(avx2, *cells.start).into(),
+        ));
+        // Bits of two words that are not the number's: 0 to 64 where it has eight to sixteen bytes.
+        let spare_bits = _mm256_sub_epi64(_mm256_set1_epi64x(128), _mm256_slli_epi64::<3>(length));
+        let is_beyond = _mm256_cmpgt_epi64(spare_bits, _mm256_set1_epi64x(64));
+        if _mm256_testz_si256(spare_bits, _mm256_set1_epi64x(!127)) == 0
+            || _mm256_testz_si256(is_beyond, is_beyond) == 0
+        {
+            return None;
+        }
+        let last = _mm256_sub_epi8(of(*last), each(b'0'));
+        let first = _mm256_sub_epi8(of(*cells.words), each(b'0'));
         // Before the number there is 0.
-        let first = _mm256_sllv_epi64(first, of(words.spare_bits));
+        let first = _mm256_sllv_epi64(first, spare_bits);
         let point = |bytes| _mm256_cmpeq_epi8(bytes, each(b'.'.wrapping_sub(b'0')));
         let (in_last, in_first) = (point(last), point(first));
         let from = |point| _mm256_or_si256(point, _mm256_sub_epi64(zero, point));
@@ -304,7 +374,7 @@ mod tests {
             rows in prop::collection::vec(
                 prop::array::uniform4(prop_oneof![
                     4 => "[0-9]{2}[.][0-9]{4}", 2 => "[0-9]{1,8}", 2 => "[0-9]{0,4}[.][0-9]{1,3}",
-                    1 => "[0-9]{1,7}[.]", 1 => "[-x0-9./:]{1,8}",
+                    1 => "[0-9]{1,7}[.]", 1 => "[-x0-9./:]{0,9}",
                 ]),
                 1..6,
             ),
@@ -313,16 +383,15 @@ mod tests {
             for numbers in rows {
                 let word = |text: &String| {
                     let mut bytes = [b';'; 8];
-                    bytes[..text.len()].copy_from_slice(text.as_bytes());
+                    bytes.iter_mut().zip(text.bytes()).for_each(|(to, from)| *to = from);
                     u64::from_le_bytes(bytes)
                 };
-                let words = Words {
-                    bytes: numbers.each_ref().map(word),
-                    spare_bits: numbers.each_ref().map(|text| 64 - 8 * text.len() as u64),
-                };
-                let narrow = Narrow.numbers(&words, &mut of_narrow);
+                let words = numbers.each_ref().map(word);
+                let end = numbers.each_ref().map(|text| 7 + text.len() as u32);
+                let cells = FourCells { words: &words, start: &[7; LANES], end: &end };
+                let narrow = Narrow.numbers(&cells, &mut of_narrow);
                 if let Some(wide) = Wide::new() {
-                    prop_assert_eq!(wide.numbers(&words, &mut of_wide), narrow);
+                    prop_assert_eq!(wide.numbers(&cells, &mut of_wide), narrow);
                 }
                 if let Some(values) = narrow {
                     let expected = numbers.map(|number| number.parse::<f64>().unwrap());
@@ -335,18 +404,24 @@ mod tests {
         fn long_numbers_are_the_same_on_every_processor(
             numbers in prop::array::uniform4(prop_oneof![
                 4 => "[0-9]{8,16}", 4 => "[0-9]{1,8}[.][0-9]{7,7}", 2 => "[0-9]{7,7}[.][0-9]{0,8}",
-                1 => "[0-9.]{8,16}", 1 => "[-x0-9./:]{8,16}",
+                1 => "[0-9.]{8,16}", 1 => "[-x0-9./:]{8,16}", 1 => "[0-9]{0,20}",
             ]),
         ) {
-            let word = |bytes: &[u8]| u64::from_le_bytes(*bytes.first_chunk().unwrap());
-            let words = LongWords {
-                last: numbers.each_ref().map(|text| word(&text.as_bytes()[text.len() - 8..])),
-                first: numbers.each_ref().map(|text| word(text.as_bytes())),
-                spare_bits: numbers.each_ref().map(|text| 128 - 8 * text.len() as u64),
+            let word = |text: &[u8]| {
+                let mut bytes = [b';'; 8];
+                bytes.iter_mut().zip(text).for_each(|(to, from)| *to = *from);
+                u64::from_le_bytes(bytes)
             };
-            let narrow = Narrow.long_numbers(&words);
+            let words = numbers.each_ref().map(|text| word(text.as_bytes()));
+            let end = numbers.each_ref().map(|text| 7 + text.len() as u32);
+            let cells = FourCells { words: &words, start: &[7; LANES], end: &end };
+            let last = numbers.each_ref().map(|text| match text.len() {
+                0..8 => 0,
+                length => word(&text.as_bytes()[length - 8..]),
+            });
+            let narrow = Narrow.long_numbers(&cells, &last);
             if let Some(wide) = Wide::new() {
-                prop_assert_eq!(wide.long_numbers(&words), narrow);
+                prop_assert_eq!(wide.long_numbers(&cells, &last), narrow);
             }
             if let Some(values) = narrow {
                 let expected = numbers.map(|number| number.parse::<f64>().unwrap());

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::TimeUnit;
 use super::columns::{unit_in, words};
+use super::lanes::LANES;
 use super::number::number;
 use crate::metrics::quantile;
 use crate::stream::ranks::Counts;
@@ -100,6 +101,15 @@ pub(super) enum Quantity {
 }
 
 impl Quantity {
+    /// Whether it is written in the unit that it is told in.
+    fn is_plain(self) -> bool {
+        match self {
+            Self::Temperature { is_fahrenheit } => !is_fahrenheit,
+            Self::Clock { is_ghz } => !is_ghz,
+            Self::Power { is_milliwatts } => !is_milliwatts,
+        }
+    }
+
     /// In degrees Celsius, MHz or watts.
     fn plain(self, value: f64) -> f64 {
         match self {
@@ -114,6 +124,18 @@ impl Quantity {
 }
 
 impl SideKind {
+    /// Whether a number above zero stands for itself.
+    fn is_as_written(self) -> bool {
+        match self {
+            Self::Latency(unit) | Self::GraphicsBusy(unit) | Self::ProcessorBusy(unit) => {
+                unit == TimeUnit::Milliseconds
+            }
+            Self::GraphicsLoad => true,
+            Self::GraphicsMemory { kib } => kib == 1024,
+            Self::Level(_, quantity) => quantity.is_plain(),
+        }
+    }
+
     fn fills_the_field_of(self, other: Self) -> bool {
         match (self, other) {
             (Self::Level(part, quantity), Self::Level(other_part, other_quantity)) => {
@@ -130,6 +152,8 @@ impl SideKind {
 pub(super) struct SideColumn {
     pub(super) index: usize,
     pub(super) kind: SideKind,
+    /// Whether a number above zero stands for itself.
+    pub(super) is_as_written: bool,
     name: String,
 }
 
@@ -156,7 +180,7 @@ impl SideColumn {
         }
     }
 
-    fn holds_latency(&self) -> bool {
+    pub(super) fn holds_latency(&self) -> bool {
         matches!(self.kind, SideKind::Latency(_))
     }
 }
@@ -167,7 +191,8 @@ pub(super) fn side_columns(names: &[String], frames: usize, unit: TimeUnit) -> V
     let mut found: Vec<SideColumn> = Vec::new();
     for (index, name) in names.iter().enumerate().filter(|(index, _)| *index != frames) {
         let Some(kind) = kind_of(name, unit) else { continue };
-        let column = SideColumn { index, kind, name: name.clone() };
+        let column =
+            SideColumn { index, kind, is_as_written: kind.is_as_written(), name: name.clone() };
         let is_same = |other: &&mut SideColumn| other.kind.fills_the_field_of(kind);
         match found.iter_mut().find(is_same) {
             Some(other) if weight(&column) > weight(other) => *other = column,
@@ -273,41 +298,86 @@ fn level_of(
 }
 
 /// Values of one column beside the frames.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct SideValues {
-    sum: f64,
-    count: u64,
-    greatest: f64,
-    /// Infinite of no value.
-    least: f64,
+    pub(super) sums: SideSums,
     /// The values themselves, of latency.
-    values: Vec<f64>,
+    pub(super) values: Vec<f64>,
 }
 
-impl Default for SideValues {
+/// What values come to, in lanes: which value is in which of them does not matter.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct SideSums {
+    count: u64,
+    sum: [f64; LANES],
+    greatest: [f64; LANES],
+    /// Infinite of no value.
+    least: [f64; LANES],
+}
+
+impl Default for SideSums {
     fn default() -> Self {
-        Self { sum: 0.0, count: 0, greatest: 0.0, least: f64::INFINITY, values: Vec::new() }
+        let (sum, greatest, least) = ([0.0; LANES], [0.0; LANES], [f64::INFINITY; LANES]);
+        Self { count: 0, sum, greatest, least }
+    }
+}
+
+impl SideSums {
+    #[inline(always)]
+    pub(super) fn take(&mut self, value: f64) {
+        self.count += 1;
+        self.sum[0] += value;
+        self.greatest[0] = self.greatest[0].max(value);
+        self.least[0] = self.least[0].min(value);
+    }
+
+    /// Takes four values where all of them are above zero; whether it did.
+    #[inline(always)]
+    pub(super) fn take_four(&mut self, values: [f64; LANES]) -> bool {
+        if values.iter().any(|value| *value <= 0.0) {
+            return false;
+        }
+        for (lane, value) in values.into_iter().enumerate() {
+            let (greatest, least) = (self.greatest[lane], self.least[lane]);
+            self.sum[lane] += value;
+            self.greatest[lane] = if value > greatest { value } else { greatest };
+            self.least[lane] = if value < least { value } else { least };
+        }
+        self.count += LANES as u64;
+        true
     }
 }
 
 impl SideValues {
-    #[inline(always)]
     pub(super) fn take(&mut self, column: &SideColumn, value: f64) {
-        self.sum += value;
-        self.count += 1;
-        self.greatest = self.greatest.max(value);
-        self.least = self.least.min(value);
+        self.sums.take(value);
         if column.holds_latency() {
             self.values.push(value);
         }
     }
 }
 
+#[cfg(test)]
+impl SideValues {
+    /// Whether others are the same; their sum may have been added up in another order.
+    pub(super) fn are_like(&self, others: &Self) -> bool {
+        let told = |values: &Self| {
+            let mut tally = SideTally::default();
+            tally.append(values.clone());
+            (tally.sum, (tally.count, tally.greatest, tally.least, tally.few))
+        };
+        let ((sum, rest), (other_sum, other_rest)) = (told(self), told(others));
+        rest == other_rest && (sum - other_sum).abs() <= 1e-12 * sum
+    }
+}
+
 /// Values of one column over a whole log, however long it is.
-#[derive(Default)]
 pub(super) struct SideTally {
-    /// Those of all pieces so far, without their values.
-    whole: SideValues,
+    sum: f64,
+    count: u64,
+    greatest: f64,
+    /// Infinite of no value.
+    least: f64,
     few: Vec<f64>,
     /// Within a thousandth, where they are many.
     counts: Option<Counts>,
@@ -316,12 +386,20 @@ pub(super) struct SideTally {
 /// More values than these are counted and not held.
 const HELD: usize = 1 << 22;
 
+impl Default for SideTally {
+    fn default() -> Self {
+        let (few, counts) = (Vec::new(), None);
+        Self { sum: 0.0, count: 0, greatest: 0.0, least: f64::INFINITY, few, counts }
+    }
+}
+
 impl SideTally {
     pub(super) fn append(&mut self, values: SideValues) {
-        self.whole.sum += values.sum;
-        self.whole.count += values.count;
-        self.whole.greatest = self.whole.greatest.max(values.greatest);
-        self.whole.least = self.whole.least.min(values.least);
+        let SideSums { count, sum, greatest, least } = values.sums;
+        self.sum += sum.iter().sum::<f64>();
+        self.count += count;
+        self.greatest = greatest.into_iter().fold(self.greatest, f64::max);
+        self.least = least.into_iter().fold(self.least, f64::min);
         self.few.extend(values.values);
         if self.few.len() > HELD || self.counts.is_some() {
             self.counts.get_or_insert_default().see(&std::mem::take(&mut self.few));
@@ -333,7 +411,7 @@ impl SideTally {
             self.few.sort_unstable_by(f64::total_cmp);
             return quantile(&self.few, p);
         };
-        let mut left = (self.whole.count as f64 * p) as u64;
+        let mut left = (self.count as f64 * p) as u64;
         let mut last = f64::NAN;
         for (value, count) in counts.about() {
             last = value;
@@ -346,11 +424,11 @@ impl SideTally {
     }
 
     fn mean(&self) -> f64 {
-        self.whole.sum / self.whole.count as f64
+        self.sum / self.count as f64
     }
 
     fn levels(&self) -> Levels {
-        Levels { average: self.mean(), lowest: self.whole.least, highest: self.whole.greatest }
+        Levels { average: self.mean(), lowest: self.least, highest: self.greatest }
     }
 }
 
@@ -361,15 +439,13 @@ pub(super) fn readings(
     mean_frame_ms: f64,
 ) -> LogReadings {
     let mut read = LogReadings::default();
-    for (column, mut tally) in
-        columns.iter().zip(tallies).filter(|(_, tally)| tally.whole.count > 0)
-    {
+    for (column, mut tally) in columns.iter().zip(tallies).filter(|(_, tally)| tally.count > 0) {
         let share_of_time = (tally.mean() / mean_frame_ms).min(1.0);
         match column.kind {
             SideKind::Latency(_) => {
                 read.latency = Some(LatencyFigures {
                     column: column.name.clone(),
-                    frames: tally.whole.count,
+                    frames: tally.count,
                     median_ms: tally.quantile(0.5),
                     percentile_95_ms: tally.quantile(0.95),
                 });
@@ -381,9 +457,7 @@ pub(super) fn readings(
                 read.graphics_busy_share.get_or_insert(share);
             }
             SideKind::ProcessorBusy(_) => read.processor_busy_share = Some(share_of_time),
-            SideKind::GraphicsMemory { .. } => {
-                read.graphics_memory_mib = Some(tally.whole.greatest)
-            }
+            SideKind::GraphicsMemory { .. } => read.graphics_memory_mib = Some(tally.greatest),
             SideKind::Level(part, quantity) => {
                 let place = match (part, quantity) {
                     (Part::Graphics, Quantity::Temperature { .. }) => &mut read.graphics_celsius,
@@ -507,6 +581,7 @@ mod tests {
         let column = SideColumn {
             index: 0,
             kind: SideKind::Latency(TimeUnit::Milliseconds),
+            is_as_written: true,
             name: String::new(),
         };
         for _ in 0..5 {

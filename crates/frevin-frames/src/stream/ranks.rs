@@ -54,9 +54,10 @@ impl Counts {
             return self.see_some(block);
         }
         // Bits are in the order of frames: the bins that are used lie between two of them.
-        let bin = |frame_ms: f64| (frame_ms.to_bits() >> (2 * PASS_BITS)) as usize & (BINS - 1);
-        for frame_ms in block {
-            self.bins[bin(*frame_ms)] += 1;
+        let bin = |frame_ms: f64| (frame_ms.to_bits() >> (2 * PASS_BITS)) as usize % BINS;
+        // Of a length that is known, so that no place in it is looked at twice.
+        if let Some(bins) = self.bins.first_chunk_mut::<BINS>() {
+            block.iter().for_each(|frame_ms| bins[bin(*frame_ms)] += 1);
         }
         self.frames += block.len() as u64;
         let used = (bin(least(block)), bin(greatest(block)));
@@ -253,11 +254,16 @@ pub(crate) fn top_and_bin<B: FrameBlocks>(
             found
         }
     };
-    longest.sort_unstable_by(|a, b| b.total_cmp(a));
-    middle.sort_unstable_by(f64::total_cmp);
+    in_order(&mut longest, &mut middle);
     let first = lower - low.rank;
     let at = |rank: u64| middle.get((rank - first) as usize).copied().unwrap_or(f64::NAN);
     Ok(Some((longest, [at(lower), at(upper)])))
+}
+
+/// Puts the first in order from the longest down and the second from the shortest up.
+fn in_order(longest: &mut [f64], middle: &mut [f64]) {
+    longest.sort_unstable_by(|a, b| b.total_cmp(a));
+    middle.sort_unstable_by(f64::total_cmp);
 }
 
 /// The frames that are longer than one, the longest first.

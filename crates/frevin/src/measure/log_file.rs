@@ -75,9 +75,9 @@ pub(crate) fn read(
     options: &LogOptions,
 ) -> Result<(CollectedFrames, LogReading), Failure> {
     let name = file.display();
-    let (source, progress) = open(context, file)?;
+    let (mut source, progress) = open(context, file)?;
     let mut collector = FrameCollector::new(context.home());
-    let reading = read_log(source, options, &mut |frames| collector.push(frames));
+    let reading = read_log(&mut source, options, &mut |frames| collector.push(frames));
     progress.finish_and_clear();
     let (reading, tally) = reading.map_err(|error| {
         let failure = Failure::new(Kind::BadInput, format!("{name}: {error}"));

@@ -208,9 +208,12 @@ impl<R: Read> Pieces<R> {
 /// marks do not come in pairs they are not taken for such.
 fn end_of_rows(piece: &[u8]) -> Option<(usize, bool)> {
     let last = memchr::memrchr(b'\n', piece)? + 1;
-    let marks = memchr::memchr_iter(b'"', &piece[..last]).count();
+    let Some(first_mark) = memchr::memchr(b'"', &piece[..last]) else {
+        return Some((last, false));
+    };
+    let marks = memchr::memchr_iter(b'"', &piece[first_mark..last]).count();
     if marks.is_multiple_of(2) {
-        return Some((last, marks > 0));
+        return Some((last, true));
     }
     let opening = memchr::memrchr(b'"', &piece[..last])?;
     Some((memchr::memrchr(b'\n', &piece[..opening]).map_or(last, |end| end + 1), true))
