@@ -423,19 +423,6 @@ mod tests {
         assert!(unknown.is_empty(), "{unknown:?}");
     }
 
-    #[test]
-    fn the_schemas_in_docs_are_those_of_this_program() {
-        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/output");
-        let documents = Schemas::all().documents();
-        let files = fs_err::read_dir(&folder).unwrap().count();
-        assert_eq!(files, documents.len(), "frevin schemas docs/schema/output writes them");
-        for (file, document) in documents {
-            let kept = fs_err::read_to_string(folder.join(&file)).unwrap();
-            let kept: serde_json::Value = serde_json::from_str(&kept).unwrap();
-            assert_eq!(kept, document, "{file}: frevin schemas docs/schema/output writes it anew");
-        }
-    }
-
     /// The commands that a page names, as `frevin …` in its text or behind a prompt in a block.
     fn commands_of(page: &str) -> Vec<String> {
         let in_text = page.split('`').skip(1).step_by(2).filter(|text| text.starts_with("frevin "));

@@ -1,104 +1,80 @@
-//! Schemas: what the commands print with `--json`, made from the types that they print.
+//! Schemas of what the commands print with `--json`, as the program carries them: the files of
+//! `docs/schema/output`, packed by the build script.
+
+#[cfg(test)]
+mod from_types;
 
 use std::collections::BTreeMap;
+use std::io::{self, Read as _};
 use std::path::Path;
 
-use schemars::generate::SchemaSettings;
-use schemars::{JsonSchema, Schema, SchemaGenerator};
-use serde_json::{Value, json};
+use flate2::read::ZlibDecoder;
 
-use crate::commands;
-use crate::failure::{Failure, FailureTold};
+use crate::failure::Failure;
 
-/// The file that holds the types; the others refer to it.
-const TYPES: &str = "types.json";
-const DIALECT: &str = "https://json-schema.org/draft/2020-12/schema";
+#[cfg(test)]
+pub(crate) use self::from_types::Schemas;
 
-/// The schemas of what commands print, by the words of the command.
-pub(crate) struct Schemas {
-    generator: SchemaGenerator,
-    by_command: BTreeMap<&'static str, Vec<Schema>>,
-}
+/// The name of each file and its text, a NUL behind each.
+static PACKED: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/schemas.zlib"));
 
-impl Schemas {
-    /// All of them.
-    pub(crate) fn all() -> Self {
-        let generator = SchemaSettings::draft2020_12().for_serialize().into_generator();
-        let mut all = Self { generator, by_command: BTreeMap::new() };
-        commands::schemas(&mut all);
-        all
+/// The text of each document, by the name of its file.
+fn documents() -> io::Result<BTreeMap<String, String>> {
+    let mut unpacked = String::new();
+    ZlibDecoder::new(PACKED).read_to_string(&mut unpacked)?;
+    let mut parts = unpacked.split_terminator('\0').map(str::to_owned);
+    let mut documents = BTreeMap::new();
+    while let (Some(name), Some(text)) = (parts.next(), parts.next()) {
+        documents.insert(name, text);
     }
-
-    /// Says that a command may print a `T`.
-    pub(crate) fn prints<T: JsonSchema>(&mut self, command: &'static str) -> &mut Self {
-        let schema = self.generator.subschema_for::<T>();
-        self.by_command.entry(command).or_default().push(schema);
-        self
-    }
-
-    /// The commands that are described.
-    #[cfg(test)]
-    pub(crate) fn commands(&self) -> impl Iterator<Item = &'static str> {
-        self.by_command.keys().copied()
-    }
-
-    /// Each document with the name of its file.
-    pub(crate) fn documents(mut self) -> BTreeMap<String, Value> {
-        let failure = self.generator.subschema_for::<FailureTold>();
-        let mut documents: BTreeMap<String, Value> = self
-            .by_command
-            .into_iter()
-            .map(|(command, any_of)| {
-                let title = format!("What `frevin {command} --json` prints");
-                (format!("{}.json", command.replace(' ', "-")), document(&title, any_of))
-            })
-            .collect();
-        let title = "What any command prints with --json where it fails: its exit code is the one that stands in it";
-        documents.insert("failure.json".to_owned(), document(title, vec![failure]));
-        let types = json!({
-            "$schema": DIALECT,
-            "title": "What the schemas of commands refer to",
-            "$defs": self.generator.take_definitions(true),
-        });
-        documents.insert(TYPES.to_owned(), types);
-        documents
-    }
-}
-
-/// A document that says: one of these.
-fn document(title: &str, any_of: Vec<Schema>) -> Value {
-    let mut refers: Vec<Value> = any_of
-        .into_iter()
-        .map(|schema| match schema.get("$ref").and_then(Value::as_str) {
-            Some(of) => json!({ "$ref": format!("{TYPES}{of}") }),
-            None => schema.into(),
-        })
-        .collect();
-    let mut document = match (refers.pop(), refers.is_empty()) {
-        (Some(only), true) => only,
-        (last, _) => {
-            refers.extend(last);
-            json!({ "anyOf": refers })
-        }
-    };
-    document["$schema"] = DIALECT.into();
-    document["title"] = title.into();
-    document
+    Ok(documents)
 }
 
 /// Writes every document into a folder, which is made. Gives back how many.
 pub(crate) fn write(folder: &Path) -> Result<usize, Failure> {
     fs_err::create_dir_all(folder)?;
-    let documents = Schemas::all().documents();
-    for (file, document) in &documents {
-        fs_err::write(folder.join(file), format!("{document:#}\n"))?;
+    let documents = documents()?;
+    for (file, text) in &documents {
+        fs_err::write(folder.join(file), text)?;
     }
     Ok(documents.len())
 }
 
 #[cfg(test)]
 mod tests {
+    use super::from_types::TYPES;
     use super::*;
+    use serde_json::Value;
+
+    /// Where this is set, the files in docs are written anew instead of compared.
+    const WRITE: &str = "FREVIN_WRITE_SCHEMAS";
+
+    #[test]
+    fn the_schemas_in_docs_are_those_of_the_types_and_the_program_carries_them() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/output");
+        let made: BTreeMap<String, String> = Schemas::all()
+            .documents()
+            .into_iter()
+            .map(|(file, document)| (file, format!("{document:#}\n")))
+            .collect();
+        if std::env::var_os(WRITE).is_some() {
+            fs_err::remove_dir_all(&folder).unwrap();
+            fs_err::create_dir_all(&folder).unwrap();
+            made.iter().for_each(|(file, text)| fs_err::write(folder.join(file), text).unwrap());
+            return;
+        }
+        // As the repository has them: with whatever line ends it was checked out.
+        let as_value = |text: &str| serde_json::from_str::<Value>(text).unwrap();
+        let again = format!("{WRITE}=1 cargo test -p frevin schemas_in_docs writes them anew");
+        let names: Vec<&String> = made.keys().collect();
+        let carried = documents().unwrap();
+        assert_eq!(carried.keys().collect::<Vec<_>>(), names, "{again}");
+        for (file, text) in &made {
+            let kept = fs_err::read_to_string(folder.join(file)).unwrap();
+            assert_eq!(as_value(&kept), as_value(text), "{file}: {again}");
+            assert_eq!(carried[file], kept, "{file}");
+        }
+    }
 
     /// Every `$ref` of a document.
     fn references(of: &Value, found: &mut Vec<String>) {

@@ -10,6 +10,7 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::operations::choices::quoted;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, bytes, dim, strong};
 
@@ -69,6 +70,7 @@ fn row(program: InstalledProgram) -> AppRow {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<AppsReport>("app list");
     schemas.prints::<StartupReport>("app startup");

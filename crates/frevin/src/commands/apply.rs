@@ -14,6 +14,7 @@ use crate::operations::target::Unsaved;
 use crate::operations::trial::refuse_open;
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View as _};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::evidence::measured_worse_in_words;
 use crate::view::plan::{DangerOf, PlanReport, dangers};
@@ -87,6 +88,7 @@ pub(crate) fn run(context: &Context, args: &ApplyArgs) -> Result<Outcome, Failur
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<apply::ApplyReport>("apply");
 }

@@ -11,6 +11,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::refuse_unfinished;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, bytes, count, dim, good, warn};
 
@@ -106,6 +107,7 @@ fn table(places: &[CleanContent]) -> Table {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<PlacesReport>("cleaned list");
     schemas.prints::<EmptiedReport>("cleaned empty");

@@ -8,6 +8,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::measure::compare::{CompareOptions, compare_states};
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 
 /// Say whether state B is better or worse than state A, by their recorded visits. Exit code 1 if worse
@@ -57,6 +58,7 @@ pub(crate) fn run(context: &Context, args: &CompareArgs) -> Result<Outcome, Fail
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<crate::measure::compare::Compared>("compare");
 }

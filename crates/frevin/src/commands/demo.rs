@@ -39,6 +39,7 @@ use crate::operations::sift::{
 use crate::operations::target::{Named, Target, Unsaved, resolve};
 use crate::operations::trial::{Arms, Beginning, Driver, Request, TrialReport, design, report};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::plan::{PlanReport, dangers};
 use crate::view::report::{Private, page};
@@ -495,6 +496,7 @@ impl Demo {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<DemoReport>("demo");
     schemas.prints::<evening::EveningDemo>("demo");

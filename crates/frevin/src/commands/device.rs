@@ -11,6 +11,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, dim, good, shown, strong, warn};
 
@@ -146,6 +147,7 @@ fn restart(context: &Context, device: &str) -> Result<Outcome, Failure> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<DevicesReport>("device list");
     schemas.prints::<DeviceReport>("device restart");

@@ -15,6 +15,7 @@ use crate::operations::refuse_unfinished;
 use crate::operations::resolve_drift::{drifted, resolve_drift};
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, bad, count, dim, good, short, show_waiting, shown_at};
 
@@ -85,6 +86,7 @@ fn report(pc: &dyn Pc, ledger: &Ledger) -> Result<DriftReport, Failure> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<DriftReport>("drift");
     schemas.prints::<SettledReport>("drift");

@@ -20,6 +20,7 @@ use crate::operations::evidence::{ToldEvidence, expected_false, for_others, told
 use crate::operations::evidence_file::{self, EvidenceFormat};
 use crate::operations::target::find_tweak;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::evidence::show_evidence;
 use crate::view::{Page, Table, count, dim, percent, strong, warn};
@@ -239,6 +240,7 @@ fn export(context: &Context, args: &ExportArgs) -> Result<Outcome, Failure> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<EvidenceList>("evidence list");
     schemas.prints::<TweakEvidence>("evidence show");

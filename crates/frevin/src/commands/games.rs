@@ -19,6 +19,7 @@ use crate::operations::profiles::keep_ready_made;
 use crate::operations::refuse_unfinished;
 use crate::operations::target::{Named, Unsaved, load};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, dim, good, strong, warn};
 
@@ -195,6 +196,7 @@ fn write_shortcut(context: &Context, args: &ShortcutArgs) -> Result<Outcome, Fai
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<GamesReport>("play games add");
     schemas.prints::<GamesReport>("play games remove");

@@ -4,6 +4,7 @@ use serde::Serialize;
 
 use crate::failure::{Failure, Kind};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::Page;
 
@@ -52,6 +53,7 @@ pub(crate) fn run(topic: Option<&str>) -> Result<Outcome, Failure> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<HelpText>("help");
 }

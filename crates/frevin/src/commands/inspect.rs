@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use crate::operations::inspect::inspect;
 use crate::operations::load::under_load;
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::asked::{AskReport, show_question};
 use crate::view::loaded::LoadReport;
@@ -104,6 +105,7 @@ pub(super) fn ask(context: &Context, pc: &dyn Pc) -> Result<AskReport, Failure> 
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<crate::operations::inspect::InspectReport>("inspect");
     schemas.prints::<AskReport>("inspect");

@@ -10,6 +10,7 @@ use serde::Serialize;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, bad, good};
 
@@ -90,6 +91,7 @@ fn show_altered(altered: &[String], page: &mut Page) {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<CheckReport>("ledger check");
     schemas.prints::<BackupReport>("ledger backup");

@@ -14,6 +14,7 @@ use crate::failure::Failure;
 use crate::operations::sift::{SiftReport, report as sift_report};
 use crate::operations::trial::{TrialReport, report};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::trial::reason_in_words;
 use crate::view::verdict::verdict_in_words;
@@ -94,6 +95,7 @@ pub(crate) fn run(context: &Context, args: &LogArgs) -> Result<Outcome, Failure>
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<History>("log");
 }

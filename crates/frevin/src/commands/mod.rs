@@ -34,9 +34,11 @@ pub(crate) mod trial;
 pub(crate) mod tune;
 pub(crate) mod tweak;
 
+#[cfg(test)]
 use crate::schemas::Schemas;
 
 /// What every command prints with `--json`.
+#[cfg(test)]
 pub(crate) fn schemas(schemas: &mut Schemas) {
     app::schemas(schemas);
     apply::schemas(schemas);

@@ -16,6 +16,7 @@ use crate::operations::network::{
     Asked, Probing, ServerAnswers, Target, ask_all, parse_server, ping_all,
 };
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, count, dim, good, range_line, strong, warn};
 
@@ -222,6 +223,7 @@ fn lost(answers: &ProbeStats) -> String {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<PingReport>("network ping");
     schemas.prints::<RankedReport>("network ping");

@@ -21,6 +21,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::play::{PlayFiles, PlayStatus, settle, watch};
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::play::{MemoryReport, PlayDetail, PlayList, PlayReport, StatusReport, Watched};
 
@@ -297,6 +298,7 @@ fn events_of(context: &Context, id: PlayId) -> Result<Vec<TimedPlayEvent>, Failu
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<StatusReport>("play status");
     schemas.prints::<PlayList>("play list");

@@ -11,6 +11,7 @@ use crate::operations::refuse_unfinished;
 use crate::operations::target::Unsaved;
 use crate::operations::waiting::waiting;
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::plan::{PlanReport, dangers};
 
@@ -51,6 +52,7 @@ pub(crate) fn run(context: &Context, args: &PreviewArgs) -> Result<Outcome, Fail
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<PlanReport<'static>>("preview");
 }

@@ -29,6 +29,7 @@ use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::profiles;
 use crate::operations::target::{ReadDocument, find_tweak, read_document};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::evidence::origin_in_words;
 use crate::view::percent;
@@ -397,6 +398,7 @@ fn list(context: &Context) -> Result<Outcome, Failure> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<NewReport>("profile new");
     schemas.prints::<CheckReport>("profile check");

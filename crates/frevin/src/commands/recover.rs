@@ -11,6 +11,7 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::operations::recover::{self, Recovered, Rescue, Rescued, RescuedSetting};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::rolled_back::show_not_taken;
 use crate::view::{Page, Table, count, good, short, shown_at, strong, warn};
@@ -85,6 +86,7 @@ fn show_rescue(rescue: &Rescue, page: &mut Page) {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<RecoverReport>("recover");
     schemas.prints::<RescueReport>("recover");

@@ -15,6 +15,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::restart::restart;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, count, dim, good, short, shown, warn};
 
@@ -280,6 +281,7 @@ fn write_as_others(
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<NewReport>("rehearsal new");
     schemas.prints::<ShowReport>("rehearsal show");

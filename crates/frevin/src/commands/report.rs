@@ -15,6 +15,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::report::{ReportData, Subject, report};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::report::{Drawing, Fonts, Private, page};
@@ -190,6 +191,7 @@ fn write_figures(
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     for command in [
         "report",

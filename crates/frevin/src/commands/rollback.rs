@@ -15,6 +15,7 @@ use crate::failure::{Failure, Kind};
 use crate::operations::target::{find_tweak, parse_arguments};
 use crate::operations::{refuse_unfinished, rollback};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::rolled_back::show_way_back;
 use crate::view::{Page, Table, bad, count, dim, good, strong, warn, when};
@@ -161,6 +162,7 @@ fn suspects(
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<ChangeList>("rollback");
     schemas.prints::<SuspectList>("rollback");

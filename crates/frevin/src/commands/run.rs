@@ -21,6 +21,7 @@ use crate::measure::sources::{LogsToCome, RehearsalScene, TestLoop, TracedProgra
 use crate::measure::{DeclaredConditions, VisitPlan, visit};
 use crate::operations::network::Target;
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::visits::{RunList, VisitReport};
 
@@ -242,6 +243,7 @@ fn meant(pc: &mut Option<Box<dyn Pc>>) -> Option<&mut dyn Pc> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<RunList>("run list");
     schemas.prints::<RunList>("run void");

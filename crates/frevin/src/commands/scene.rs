@@ -13,6 +13,7 @@ use crate::failure::{Failure, Kind};
 use crate::measure::scene_source::SceneRecording;
 use crate::measure::sources::{know_scene, scenes_of};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, dim, good};
 
@@ -145,6 +146,7 @@ impl RecordByArgs {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<SceneAdded>("scene add");
     schemas.prints::<RecordedBy>("scene record-by");

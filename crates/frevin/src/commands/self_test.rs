@@ -14,6 +14,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::self_test::{Came, Look, SelfTestReport, self_test};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, bad, count, dim, good, strong, warn};
 
@@ -47,6 +48,7 @@ pub(crate) fn run(context: &Context, args: &SelfTestArgs) -> Result<Outcome, Fai
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<Shown>("self-test");
 }

@@ -28,9 +28,11 @@ use crate::operations::sift::{
 use crate::operations::target::{Named, find_tweaks};
 use crate::operations::trial::{Stopped, refuse_open};
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::sift::{SiftStatus, show_beginning};
+#[cfg(test)]
 use crate::view::tune::TuneShown;
 
 /// Find out which tweaks of a profile matter: about half of them on at a time, in turns, until each is known to help, to
@@ -311,6 +313,7 @@ fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failu
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<SiftList>("sift list");
     schemas.prints::<SiftStatus>("sift status");

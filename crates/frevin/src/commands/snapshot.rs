@@ -10,6 +10,7 @@ use serde::Serialize;
 use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, count, good, short, shown, shown_at, strong, when};
 
@@ -177,6 +178,7 @@ fn compare(
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<TakeReport>("snapshot take");
     schemas.prints::<DiffReport>("snapshot diff");

@@ -16,6 +16,7 @@ use crate::operations::name_of_unfinished;
 use crate::operations::trial::status as trial_status;
 use crate::operations::waiting::waiting;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, bad, count, dim, good, show_waiting, warn, when};
 
@@ -203,6 +204,7 @@ fn step_in_words(step: NextStep) -> &'static str {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<PcStatus>("status");
 }

@@ -27,6 +27,7 @@ use crate::operations::trial::{
     refuse_open, report, status,
 };
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::trial::show_beginning;
@@ -390,6 +391,7 @@ pub(crate) fn keep_window(context: &Context, outcome: Outcome) -> Result<Outcome
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<TrialList>("trial list");
     schemas.prints::<crate::operations::trial::StatusReport>("trial status");

@@ -25,11 +25,13 @@ use crate::operations::self_test::self_test;
 use crate::operations::sift::SiftDriver;
 use crate::operations::target::find_tweaks;
 use crate::operations::trial::{AskedInPlay, refuse_open};
+#[cfg(test)]
+use crate::operations::tune::EveningBeginning;
 use crate::operations::tune::{
-    EveningBeginning, WantedEvening, begin, find, go_on_in_runs, put_back_before, save_kept,
-    settle, told_evening_of,
+    WantedEvening, begin, find, go_on_in_runs, put_back_before, save_kept, settle, told_evening_of,
 };
 use crate::outcome::Outcome;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::Page;
 use crate::view::tune::{PauseAsked, Stands, TuneShown, show_beginning};
@@ -339,6 +341,7 @@ fn drive(context: &Context, mut driver: SiftDriver<'_>) -> Result<Outcome, Failu
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<TuneShown>("tune");
     schemas.prints::<EveningBeginning>("tune");

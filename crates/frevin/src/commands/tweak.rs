@@ -26,6 +26,7 @@ use crate::operations::choices::choices;
 use crate::operations::evidence::{ToldEvidence, told};
 use crate::operations::target::find_tweak;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::evidence::show_evidence;
 use crate::view::plan::{DangersTold, show_by_hand, show_dangers};
@@ -242,6 +243,7 @@ fn show_measured(measured: &Measured, page: &mut Page) {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<TweakReport<'static>>("tweak show");
     list::schemas(schemas);

@@ -15,6 +15,7 @@ use crate::failure::{Failure, Kind};
 use crate::operations::profiles::{is_ready_made, save_text};
 use crate::operations::target::{ReadDocument, bases, find_tweak, ready_made_of};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, good};
 
@@ -149,6 +150,7 @@ fn not_edited(error: impl std::error::Error) -> Failure {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<DeleteReport>("profile delete");
 }

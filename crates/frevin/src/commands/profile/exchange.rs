@@ -27,6 +27,7 @@ use crate::operations::profiles::{SaveReport, save_text};
 use crate::operations::target::{ReadDocument, Unsaved, bases, load, read_document};
 use crate::outcome::{Outcome, View};
 use crate::own_tweaks;
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::strangers_file;
 use crate::view::{Page, Table, bad, count, dim, short, shown, strong, warn};
@@ -378,6 +379,7 @@ fn refuse_known(ledger: &Ledger, name: &ProfileName) -> Result<(), Failure> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<DiffReport>("profile diff");
     schemas.prints::<ExportReport>("profile export");

@@ -14,6 +14,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::parquet_file::ParquetFrames;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::Page;
 
@@ -135,6 +136,7 @@ impl<W: Write> Rows<W> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<ExportReport>("run export");
 }

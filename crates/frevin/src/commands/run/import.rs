@@ -18,6 +18,7 @@ use crate::failure::{Failure, Kind};
 use crate::measure::sources::{GivenLogs, TakenLog, know_scene};
 use crate::measure::{DeclaredConditions, VisitPlan, log_file, refuse_known_frames, visit};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::visits::{RUN_HEADINGS, run_row, show_conditions};
 use crate::view::{Page, Table, dim, good, warn};
@@ -208,6 +209,7 @@ impl ImportedFile {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<ImportReport>("run import");
     schemas.prints::<ImportReport>("run record");

@@ -9,6 +9,7 @@ use serde::Serialize;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::cautions::{limit_in_words, mark_in_words};
 use crate::view::{Page, dim, fps, frame_line, rows_by_length, warn};
@@ -123,6 +124,7 @@ pub(super) fn show_figures(page: &mut Page, m: &Metrics, conditions: Option<&Run
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<RunReport>("run show");
 }

@@ -11,6 +11,7 @@ use serde::Serialize;
 use super::{Here, HereSetting, here, moment, standing};
 use crate::failure::{Failure, Kind};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::{Page, Table, count, dim, strong};
 
@@ -195,6 +196,7 @@ fn words_of(text: &str) -> Vec<String> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<TweakList>("tweak list");
 }

@@ -11,6 +11,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Kind};
 use crate::operations::target::{find_tweak, parse_arguments};
 use crate::outcome::{Outcome, View};
+#[cfg(test)]
 use crate::schemas::Schemas;
 use crate::view::plan::{DangersTold, show_by_hand};
 use crate::view::{Page, good, strong, warn};
@@ -100,6 +101,7 @@ fn guide(context: &Context, by_hand: &ByHand) -> Result<bool, Failure> {
 }
 
 /// What it prints with `--json`.
+#[cfg(test)]
 pub(super) fn schemas(schemas: &mut Schemas) {
     schemas.prints::<StepsReport>("tweak steps");
 }
