@@ -4,7 +4,7 @@ use std::io;
 use std::num::NonZero;
 use std::thread;
 
-use frevin_frames::{FrameLayout, lay_out};
+use frevin_frames::{FrameBlocks, FrameLayout, lay_out};
 
 /// 64-bit floating point numbers, little end first: what the first ledgers hold.
 const PLAIN: &str = "f64le";
@@ -18,8 +18,10 @@ pub(crate) const BY_BLOCK: &str = "decimals-or-f64le-planes-zstd";
 /// Higher levels take several times as long and save a tenth: the last bytes are noise.
 const LEVEL: i32 = 1;
 const WIDTH: usize = size_of::<f64>();
-/// Frames of a block: eight mebibytes.
-const BLOCK: usize = 1 << 20;
+/// Frames of a block: two mebibytes, so that every core has one even of a short run.
+const BLOCK: usize = 1 << 18;
+/// How many blocks of each core are gathered before they are encoded.
+const BLOCKS_AT_ONCE: usize = 4;
 
 /// A block of frames as it is kept.
 fn encode(frames: &[f64]) -> io::Result<Vec<u8>> {
@@ -29,60 +31,61 @@ fn encode(frames: &[f64]) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Encodes frames in blocks of a fixed length, on every core, and hands them on in order.
-pub(crate) struct Encoder<'a, E> {
-    waiting: Vec<Vec<f64>>,
-    most_waiting: usize,
-    keep: &'a mut dyn FnMut(Vec<u8>) -> Result<(), E>,
-    failed: Option<E>,
-}
-
-impl<'a, E: From<io::Error>> Encoder<'a, E> {
-    pub(crate) fn new(keep: &'a mut dyn FnMut(Vec<u8>) -> Result<(), E>) -> Self {
-        let most_waiting = thread::available_parallelism().map_or(1, NonZero::get);
-        Self { waiting: Vec::new(), most_waiting, keep, failed: None }
-    }
-
-    pub(crate) fn see(&mut self, mut frames: &[f64]) {
-        while !frames.is_empty() && self.failed.is_none() {
-            if self.waiting.last().is_none_or(|block| block.len() == BLOCK) {
-                if self.waiting.len() == self.most_waiting {
-                    self.hand_on();
+/// Encodes frames in blocks of a fixed length, on every core, and hands the blocks on in order.
+///
+/// # Errors
+/// Where frames cannot be had, encoded or handed on.
+pub(crate) fn encode_all<B: FrameBlocks, E>(
+    frames: &B,
+    keep: &mut dyn FnMut(Vec<u8>) -> Result<(), E>,
+) -> Result<(), E>
+where
+    E: From<B::Error> + From<io::Error>,
+{
+    let cores = thread::available_parallelism().map_or(1, NonZero::get);
+    let mut waiting: Vec<Vec<f64>> = Vec::new();
+    let mut failed: Option<E> = None;
+    frames.each_block(&mut |mut frames| {
+        while !frames.is_empty() && failed.is_none() {
+            if waiting.last().is_none_or(|block| block.len() == BLOCK) {
+                if waiting.len() == BLOCKS_AT_ONCE * cores {
+                    failed = hand_on(&mut waiting, cores, keep).err();
                 }
-                self.waiting.push(Vec::new());
+                waiting.push(Vec::with_capacity(BLOCK));
             }
-            let Some(block) = self.waiting.last_mut() else { return };
+            let Some(block) = waiting.last_mut() else { return };
             let (now, later) = frames.split_at(frames.len().min(BLOCK - block.len()));
             block.extend_from_slice(now);
             frames = later;
         }
+    })?;
+    match failed {
+        Some(error) => Err(error),
+        None => hand_on(&mut waiting, cores, keep),
     }
+}
 
-    fn hand_on(&mut self) {
-        let encoded: Vec<io::Result<Vec<u8>>> = thread::scope(|scope| {
-            let started: Vec<_> =
-                self.waiting.iter().skip(1).map(|block| scope.spawn(|| encode(block))).collect();
-            let first = self.waiting.first().map(|block| encode(block));
-            let stopped = |_| Err(io::Error::other("a thread stopped"));
-            let others = started.into_iter().map(|block| block.join().unwrap_or_else(stopped));
-            first.into_iter().chain(others).collect()
-        });
-        self.waiting.clear();
-        for bytes in encoded {
-            let kept = bytes.map_err(E::from).and_then(|bytes| (self.keep)(bytes));
-            if let Err(error) = kept {
-                self.failed = Some(error);
-                return;
-            }
-        }
+/// Encodes blocks on so many cores and hands them on.
+fn hand_on<E: From<io::Error>>(
+    waiting: &mut Vec<Vec<f64>>,
+    cores: usize,
+    keep: &mut dyn FnMut(Vec<u8>) -> Result<(), E>,
+) -> Result<(), E> {
+    let blocks = std::mem::take(waiting);
+    let parts = blocks.chunks(blocks.len().div_ceil(cores).max(1));
+    let encoded: Vec<io::Result<Vec<Vec<u8>>>> = thread::scope(|scope| {
+        let encode_part = |part: &[Vec<f64>]| part.iter().map(|block| encode(block)).collect();
+        let started: Vec<_> =
+            parts.clone().skip(1).map(|part| scope.spawn(move || encode_part(part))).collect();
+        let first = parts.clone().next().map(encode_part);
+        let stopped = |_| Err(io::Error::other("a thread stopped"));
+        let others = started.into_iter().map(|part| part.join().unwrap_or_else(stopped));
+        first.into_iter().chain(others).collect()
+    });
+    for part in encoded {
+        part?.into_iter().try_for_each(&mut *keep)?;
     }
-
-    pub(crate) fn finish(mut self) -> Result<(), E> {
-        if self.failed.is_none() {
-            self.hand_on();
-        }
-        self.failed.map_or(Ok(()), Err)
-    }
+    Ok(())
 }
 
 /// Frames that were kept, or why they cannot be had.
@@ -113,6 +116,17 @@ fn read(layout: FrameLayout, packed: &[u8]) -> Result<Vec<f64>, String> {
 mod tests {
     #![allow(clippy::unwrap_used, reason = "a test may fail")]
     use super::*;
+
+    struct InChunks(Vec<f64>);
+
+    impl FrameBlocks for InChunks {
+        type Error = io::Error;
+
+        fn each_block(&self, see: &mut dyn FnMut(&[f64])) -> io::Result<()> {
+            self.0.chunks(100_001).for_each(see);
+            Ok(())
+        }
+    }
 
     #[test]
     fn frames_come_back_to_the_bit_from_either_encoding_and_take_less_room() {
@@ -149,20 +163,18 @@ mod tests {
 
     #[test]
     fn blocks_are_handed_on_in_order_and_the_first_failure_ends_it() {
-        let frames: Vec<f64> = (1..=5 * BLOCK / 2).map(|i| i as f64).collect();
+        let frames: Vec<f64> = (1..=19 * BLOCK / 2).map(|i| i as f64).collect();
         let mut kept: Vec<f64> = Vec::new();
         let mut keep = |bytes: Vec<u8>| -> io::Result<()> {
             kept.extend(decode(BY_BLOCK, &bytes).unwrap());
             Ok(())
         };
-        let mut encoder = Encoder::new(&mut keep);
-        frames.chunks(100_001).for_each(|frames| encoder.see(frames));
-        encoder.finish().unwrap();
-        assert!(kept == frames);
+        let series = InChunks(frames);
+        encode_all::<_, io::Error>(&series, &mut keep).unwrap();
+        assert!(kept == series.0);
         let mut full = |_| Err(io::Error::other("no room"));
-        let mut encoder = Encoder::new(&mut full);
-        encoder.see(&frames);
-        assert_eq!(encoder.finish().unwrap_err().to_string(), "no room");
+        let error = encode_all::<_, io::Error>(&series, &mut full).unwrap_err();
+        assert_eq!(error.to_string(), "no room");
     }
 
     #[test]

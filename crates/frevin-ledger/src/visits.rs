@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, Row, Transaction, params};
 
 use crate::error::LedgerError;
-use crate::frame_bytes::{BY_BLOCK, Encoder, decode};
+use crate::frame_bytes::{BY_BLOCK, decode, encode_all};
 use crate::operations::{self, OperationKind};
 use crate::sifts::VisitFor;
 use crate::store::{Ledger, parse, restore, store};
@@ -169,9 +169,7 @@ impl Ledger {
             }
             Ok(())
         };
-        let mut encoder = Encoder::new(&mut keep);
-        frames.each_block(&mut |block| encoder.see(block))?;
-        encoder.finish()?;
+        encode_all(frames, &mut keep)?;
         self.write_blocks(visit, run, id, held, true)
     }
 
