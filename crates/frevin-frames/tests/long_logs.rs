@@ -174,3 +174,35 @@ fn a_tally_says_the_same_however_frames_come() {
         assert_eq!(figures(length), whole, "{length}");
     }
 }
+
+/// As recorders on Windows write it: a whole path, carriage returns, another unit beside the frames, and a column behind
+/// all that is wanted.
+#[test]
+fn paths_of_any_length_and_other_units_are_read_in_every_row() {
+    let long =
+        r"C:\Program Files\Gorsehollow Riders as the owner has installed them\bin\riders.exe";
+    for path in [long, "moor.exe"] {
+        let mut text =
+            "Application,Frame time (ms),GPU busy (us),GPU clock (MHz),Note\r\n".to_owned();
+        for row in 0..ROWS {
+            let (ms, mhz) = (frame_ms(row), 1500 + row % 100);
+            let note = "x".repeat(row % 70);
+            write!(text, "{path},{ms:.4},{:.1},{mhz},{note}\r\n", ms * 900.0).unwrap();
+        }
+        let (frames, _, reading) = read(&text, &LogOptions::default()).unwrap();
+        assert_eq!(frames, expected(), "{path}");
+        assert_eq!((reading.rows, reading.rejected), (ROWS as u64, 0));
+        let readings = reading.readings;
+        assert!((readings.graphics_busy_share.unwrap() - 0.9).abs() < 1e-4, "{readings:?}");
+        let clock = readings.graphics_mhz.unwrap();
+        assert_eq!((clock.lowest, clock.highest), (1500.0, 1599.0));
+        assert!((clock.average - 1549.5).abs() < 1e-9);
+
+        // One row of another program is found wherever it is.
+        let rows: Vec<&str> = text.split_inclusive('\n').collect();
+        let other = rows[ROWS / 2].replacen(path, "other.exe", 1);
+        let mixed = [&rows[..ROWS / 2], &[&other[..]], &rows[ROWS / 2 + 1..]].concat().concat();
+        let error = read(&mixed, &LogOptions::default()).unwrap_err();
+        assert!(error.to_string().contains("`other.exe`"), "{error}");
+    }
+}

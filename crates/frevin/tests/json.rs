@@ -40,6 +40,26 @@ fn lines(value: &Value) -> String {
 }
 
 #[test]
+fn the_program_writes_the_schemas_that_it_carries() {
+    let place = Place::new();
+    let folder = place.path().join("schemas");
+    place.run(&["schemas", folder.to_str().unwrap()]).ok();
+    let documents = |folder: &std::path::Path| -> Vec<(std::ffi::OsString, Value)> {
+        let mut documents: Vec<_> = fs_err::read_dir(folder)
+            .unwrap()
+            .map(|entry| {
+                let text = fs_err::read_to_string(entry.as_ref().unwrap().path()).unwrap();
+                (entry.unwrap().file_name(), serde_json::from_str(&text).unwrap())
+            })
+            .collect();
+        documents.sort_by(|(one, _), (other, _)| one.cmp(other));
+        documents
+    };
+    let in_docs = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/output");
+    assert_eq!(documents(&folder), documents(&in_docs));
+}
+
+#[test]
 fn plans_and_changes() {
     let place = Place::with_evening();
     assert_snapshot!(lines(&place.json(&["preview", "evening"])), @"
