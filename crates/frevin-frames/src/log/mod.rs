@@ -201,8 +201,8 @@ pub enum LogError {
     NotKept { reason: String },
 }
 
-/// The bytes of a log. Its type is not known to what reads it, which is compiled in this crate so: it is made for
-/// speed, whatever becomes of others.
+/// The bytes of a log. What reads them does not know where they come from, and so is compiled in this crate, which is
+/// made for speed, and not in the one that calls it.
 pub type LogSource<'a> = dyn Read + Send + 'a;
 
 /// Takes the next frames of a log, in milliseconds.

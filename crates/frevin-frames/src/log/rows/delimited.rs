@@ -133,8 +133,8 @@ impl<'a> Piece<'a> {
         }
     }
 
-    /// Takes so many times four rows, up to those of which one holds no number where frames should be. How many times
-    /// four were taken.
+    /// Takes so many times four rows, up to four of which one holds no number where frames should be. How many times
+    /// four it took.
     #[inline(always)]
     fn take<L: Lanes>(
         &self,

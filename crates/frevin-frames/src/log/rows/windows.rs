@@ -1,8 +1,7 @@
 //! Where the wanted cells of a row are looked for: in windows of 64 bytes, each of which begins at a mark.
 //!
-//! A mark is a separator or a line end. Rows of one log are much alike, so that the same window of each holds the
-//! same cells: which, is found out from some rows and then holds for those that come after them. A row of which it
-//! does not hold is told by its marks.
+//! A mark is a separator or a line end. Rows of one log are much alike: the same window of each holds the same cells.
+//! Which ones is found out from the first rows of a piece; a later row that differs is noticed by its marks.
 
 use crate::log::lanes::WINDOW;
 
