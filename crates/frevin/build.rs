@@ -54,7 +54,8 @@ fn main() -> io::Result<()> {
 fn pack_schemas() -> io::Result<()> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/output");
     println!("cargo::rerun-if-changed={}", folder.display());
-    let entries = std::fs::read_dir(&folder)?.map(|entry| Ok(entry?.path()));
+    let in_folder = |error| io::Error::other(format!("{}: {error}", folder.display()));
+    let entries = std::fs::read_dir(&folder).map_err(in_folder)?.map(|entry| Ok(entry?.path()));
     let mut files: Vec<PathBuf> = entries.collect::<io::Result<_>>()?;
     files.sort();
     let out = std::env::var_os("OUT_DIR").ok_or_else(|| io::Error::other("there is no OUT_DIR"))?;

@@ -152,6 +152,20 @@ impl Lanes for Wide {
 
 #[cfg(target_arch = "x86_64")]
 fearless_simd::kernel!(
+    /// How many bytes each of four cells has.
+    #[inline]
+    fn four_lengths(avx2: Avx2, cells: &FourCells<'_>) -> std::arch::x86_64::__m128i {
+        use fearless_simd::u32x4;
+
+        std::arch::x86_64::_mm_sub_epi32(
+            u32x4::simd_from(avx2, *cells.end).into(),
+            u32x4::simd_from(avx2, *cells.start).into(),
+        )
+    }
+);
+
+#[cfg(target_arch = "x86_64")]
+fearless_simd::kernel!(
     /// [`Lanes::are_all`].
     #[inline]
     fn four_are_all(
@@ -161,17 +175,14 @@ fearless_simd::kernel!(
         first: u64,
         spare_bits: u64,
     ) -> bool {
-        use fearless_simd::{u32x4, u64x4};
+        use fearless_simd::u64x4;
         use std::arch::x86_64::*;
 
         let words: __m256i = u64x4::simd_from(avx2, *cells.words).into();
         let words = _mm256_sll_epi64(words, _mm_cvtsi64_si128((spare_bits % 64).cast_signed()));
         let words_apart = _mm256_xor_si256(words, _mm256_set1_epi64x(first.cast_signed()));
-        let lengths = _mm_sub_epi32(
-            u32x4::simd_from(avx2, *cells.end).into(),
-            u32x4::simd_from(avx2, *cells.start).into(),
-        );
-        let lengths_apart = _mm_xor_si128(lengths, _mm_set1_epi32(length.cast_signed()));
+        let lengths_apart =
+            _mm_xor_si128(four_lengths(avx2, cells), _mm_set1_epi32(length.cast_signed()));
         _mm256_testz_si256(words_apart, words_apart) & _mm_testz_si128(lengths_apart, lengths_apart)
             == 1
     }
@@ -206,15 +217,12 @@ fearless_simd::kernel!(
         cells: &FourCells<'_>,
         powers: &mut Powers,
     ) -> Option<[f64; LANES]> {
-        use fearless_simd::{f64x4, u32x4, u64x4};
+        use fearless_simd::{f64x4, u64x4};
         use std::arch::x86_64::*;
 
         let of = |numbers: [u64; LANES]| -> __m256i { u64x4::simd_from(avx2, numbers).into() };
         let each = |byte: u8| _mm256_set1_epi8(byte.cast_signed());
-        let length = _mm256_cvtepu32_epi64(_mm_sub_epi32(
-            u32x4::simd_from(avx2, *cells.end).into(),
-            u32x4::simd_from(avx2, *cells.start).into(),
-        ));
+        let length = _mm256_cvtepu32_epi64(four_lengths(avx2, cells));
         // Bits of a word that are not the number's: 0 to 56 where it has one to eight bytes.
         let spare_bits = _mm256_sub_epi64(_mm256_set1_epi64x(64), _mm256_slli_epi64::<3>(length));
         if _mm256_testz_si256(spare_bits, _mm256_set1_epi64x(!63)) == 0 {
@@ -261,17 +269,14 @@ fearless_simd::kernel!(
         cells: &FourCells<'_>,
         last: &[u64; LANES],
     ) -> Option<[f64; LANES]> {
-        use fearless_simd::{f64x4, u32x4, u64x4};
+        use fearless_simd::{f64x4, u64x4};
         use std::arch::x86_64::*;
 
         const TWO_TO_THE_53: f64 = 9_007_199_254_740_992.0;
         let of = |numbers: [u64; LANES]| -> __m256i { u64x4::simd_from(avx2, numbers).into() };
         let each = |byte: u8| _mm256_set1_epi8(byte.cast_signed());
         let zero = _mm256_setzero_si256();
-        let length = _mm256_cvtepu32_epi64(_mm_sub_epi32(
-            u32x4::simd_from(avx2, *cells.end).into(),
-            u32x4::simd_from(avx2, *cells.start).into(),
-        ));
+        let length = _mm256_cvtepu32_epi64(four_lengths(avx2, cells));
         // Bits of two words that are not the number's: 0 to 64 where it has eight to sixteen bytes.
         let spare_bits = _mm256_sub_epi64(_mm256_set1_epi64x(128), _mm256_slli_epi64::<3>(length));
         let is_beyond = _mm256_cmpgt_epi64(spare_bits, _mm256_set1_epi64x(64));

@@ -125,7 +125,7 @@ impl Quantity {
 
 impl SideKind {
     /// Whether a number above zero stands for itself.
-    fn is_as_written(self) -> bool {
+    pub(super) fn is_as_written(self) -> bool {
         match self {
             Self::Latency(unit) | Self::GraphicsBusy(unit) | Self::ProcessorBusy(unit) => {
                 unit == TimeUnit::Milliseconds
@@ -152,8 +152,6 @@ impl SideKind {
 pub(super) struct SideColumn {
     pub(super) index: usize,
     pub(super) kind: SideKind,
-    /// Whether a number above zero stands for itself.
-    pub(super) is_as_written: bool,
     name: String,
 }
 
@@ -191,8 +189,7 @@ pub(super) fn side_columns(names: &[String], frames: usize, unit: TimeUnit) -> V
     let mut found: Vec<SideColumn> = Vec::new();
     for (index, name) in names.iter().enumerate().filter(|(index, _)| *index != frames) {
         let Some(kind) = kind_of(name, unit) else { continue };
-        let column =
-            SideColumn { index, kind, is_as_written: kind.is_as_written(), name: name.clone() };
+        let column = SideColumn { index, kind, name: name.clone() };
         let is_same = |other: &&mut SideColumn| other.kind.fills_the_field_of(kind);
         match found.iter_mut().find(is_same) {
             Some(other) if weight(&column) > weight(other) => *other = column,
@@ -581,7 +578,6 @@ mod tests {
         let column = SideColumn {
             index: 0,
             kind: SideKind::Latency(TimeUnit::Milliseconds),
-            is_as_written: true,
             name: String::new(),
         };
         for _ in 0..5 {

@@ -213,11 +213,12 @@ impl<'a> Piece<'a> {
         powers: &mut Powers,
         values: &mut SideValues,
     ) {
+        let is_as_written = column.kind.is_as_written();
         let mut sums = values.sums;
         for (four, are_taken) in are_taken.iter().enumerate() {
             let cells = cells.four(four);
             let numbers = lanes.numbers(&cells, powers);
-            if let (Some(numbers), ALL, true) = (numbers, *are_taken, column.is_as_written)
+            if let (Some(numbers), ALL, true) = (numbers, *are_taken, is_as_written)
                 && sums.take_four(numbers)
             {
                 if column.holds_latency() {
